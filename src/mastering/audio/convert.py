@@ -1,0 +1,60 @@
+"""Channels, sample rate and bit depth: from the recording's to the outlet's."""
+
+from collections.abc import Iterator
+
+import numpy as np
+import soxr
+
+DITHER_SEED = 20111
+"""Fixed, so that the same recording and rules give the same bytes."""
+
+
+def to_channels(blocks: Iterator[np.ndarray], channels: int) -> Iterator[np.ndarray]:
+    """Turn stereo into mono (the mean of both sides) or mono into stereo (the same on both sides).
+
+    Other numbers of channels pass through unchanged.
+    """
+    for block in blocks:
+        if channels == 1 and block.shape[1] == 2:
+            yield block.mean(axis=1, keepdims=True, dtype=np.float32)
+        elif channels == 2 and block.shape[1] == 1:
+            yield np.repeat(block, 2, axis=1)
+        else:
+            yield block
+
+
+def resampled(
+    blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channels: int
+) -> Iterator[np.ndarray]:
+    """Change the sample rate with soxr at its very high quality; the same rate passes through."""
+    if from_hz == to_hz:
+        yield from blocks
+        return
+    stream = soxr.ResampleStream(from_hz, to_hz, channels, dtype="float32", quality="VHQ")
+    for block in blocks:
+        out = stream.resample_chunk(np.ascontiguousarray(block))
+        if len(out):
+            yield out
+    rest = stream.resample_chunk(np.zeros((0, channels), np.float32), last=True)
+    if len(rest):
+        yield rest
+
+
+def to_16_bit(blocks: Iterator[np.ndarray], *, dither: bool) -> Iterator[np.ndarray]:
+    """Round float32 blocks to int16, with triangular dither of two steps' width where wanted.
+
+    What lies beyond full scale is clipped. Full scale 1.0 is 32768, so 16-bit audio that passed through
+    unchanged comes back bit for bit when not dithered.
+    """
+    random = np.random.SFC64(DITHER_SEED)
+    for block in blocks:
+        scaled = block * np.float32(32768)
+        if dither:
+            raw = random.random_raw((scaled.size + 1) // 2).view(np.int16)[: 2 * scaled.size]
+            noise = raw[::2].astype(np.float32)
+            noise += raw[1::2]
+            noise *= np.float32(1 / 65536)
+            scaled += noise.reshape(scaled.shape)
+        np.rint(scaled, out=scaled)
+        np.clip(scaled, -32768, 32767, out=scaled)
+        yield scaled.astype(np.int16)

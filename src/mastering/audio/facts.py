@@ -1,0 +1,32 @@
+"""What a file says of itself: the format half of a slip."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, kw_only=True)
+class FileFacts:
+    """The format of one audio file.
+
+    `bit_depth` is None for lossy codecs, which have none. `bit_rate_kbps` is the mean over the audio
+    packets for lossy codecs and follows from the format for PCM. `constant_bit_rate` is None where the
+    question makes no sense.
+    """
+
+    container: str
+    codec: str
+    channels: int
+    channel_names: tuple[str, ...]
+    sample_rate_hz: int
+    bit_depth: int | None
+    floating_point: bool
+    lossy: bool
+    bit_rate_kbps: float | None
+    constant_bit_rate: bool | None
+    frames: int
+    size_bytes: int
+    has_video: bool
+    damaged_packets: int
+
+    @property
+    def duration_s(self) -> float:
+        return self.frames / self.sample_rate_hz

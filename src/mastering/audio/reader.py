@@ -1,0 +1,276 @@
+"""Samples in: any file libav decodes, as a stream of float32 blocks."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import av
+import numpy as np
+
+from mastering.audio.facts import FileFacts
+from mastering.audio.headers import missing_audio_fraction
+from mastering.errors import UnreadableRecording
+
+BLOCK_FRAMES = 65536
+
+_MIN_RATE_HZ, _MAX_RATE_HZ = 8000, 192000
+_MAX_CHANNELS = 8
+_TOLERATED_SHORTFALL_S = 0.25
+"""A container may promise a little more than the codec gives: encoder delay, a rounded length."""
+
+_PCM_DEPTHS = {"u8": 8, "s8": 8, "s16": 16, "s24": 24, "s32": 32, "f32": 32, "f64": 64}
+_LOSSLESS = ("flac", "alac", "wavpack", "ape", "tta")
+_CONTAINERS = {"mov,mp4,m4a,3gp,3g2,mj2": "mp4", "matroska,webm": "matroska", "w64": "wav", "mp2": "mpeg"}
+_INTEGER_SCALES = {"u1": 128.0, "i2": 32768.0, "i4": 2147483648.0}
+
+
+class Reader:
+    """Decode one audio file, block by block.
+
+    Parameters
+    ----------
+    path
+        The file. It is only ever read.
+
+    Raises
+    ------
+    UnreadableRecording
+        When it is empty, is no audio, or (while reading) is damaged or cut off.
+
+    Example
+    -------
+    >>> with Reader(path) as reader:                     # doctest: +SKIP
+    ...     for block in reader.blocks(): print(block.shape)
+    ...     print(reader.facts().duration_s)
+    """
+
+    def __init__(self, path: Path | str):
+        self.path = Path(path)
+        self.size_bytes = self._size()
+        self._container = self._open()
+        try:
+            self._stream = self._audio_stream()
+            self._codec = self._stream.codec_context
+            self.sample_rate_hz = self._codec.rate
+            self.channels = self._codec.channels
+            self.channel_names = tuple(channel.name for channel in self._codec.layout.channels)
+            self._refuse_odd_formats()
+        except BaseException:
+            self._container.close()
+            raise
+        self.frames = 0
+        self.damaged_packets = 0
+        self._finished = False
+        self._packet_bytes = 0
+        self._packet_sizes: set[int] = set()
+        self._last_packet_bytes = 0
+
+    def __enter__(self) -> "Reader":
+        return self
+
+    def __exit__(self, *exc) -> None:
+        self._container.close()
+
+    @property
+    def promised_s(self) -> float | None:
+        """The length the container states, in seconds, or None. Good for progress, not for measuring."""
+        if self._stream.duration:
+            return float(self._stream.duration * self._stream.time_base)
+        if self._container.duration:
+            return self._container.duration / av.time_base
+        return None
+
+    def blocks(self) -> Iterator[np.ndarray]:
+        """Yield float32 blocks of shape (frames, channels), full scale 1.0; BLOCK_FRAMES each but the last.
+
+        Raises UnreadableRecording at the end if nothing could be decoded or the recording is cut off.
+        """
+        # libav hands out frames of about a thousand samples; its own queue joins them faster than we could.
+        queue = av.AudioFifo()
+        for frame in self._decoded():
+            frame.pts = None
+            try:
+                queue.write(frame)
+            except ValueError as error:
+                raise UnreadableRecording(
+                    "This recording changes its sample rate or its number of channels on the way. "
+                    "Export it again as one WAV or FLAC."
+                ) from error
+            while queue.samples >= BLOCK_FRAMES:
+                yield self._as_block(queue.read(BLOCK_FRAMES))
+        if queue.samples:
+            yield self._as_block(queue.read())
+        self._finished = True
+        self._refuse_cut_off()
+        if self._ends_inside_a_frame():
+            self.damaged_packets += 1
+
+    def facts(self) -> FileFacts:
+        """The format facts. Complete once `blocks` has been read to its end."""
+        if not self._finished:
+            raise RuntimeError("facts() wants blocks() read to the end first")
+        codec = self._codec.name
+        depth, floating = self._depth()
+        lossy = depth is None
+        return FileFacts(
+            container=_CONTAINERS.get(self._container.format.name, self._container.format.name),
+            codec=codec.removesuffix("float"),
+            channels=self.channels,
+            channel_names=self.channel_names,
+            sample_rate_hz=self.sample_rate_hz,
+            bit_depth=depth,
+            floating_point=floating,
+            lossy=lossy,
+            bit_rate_kbps=self._bit_rate_kbps(),
+            constant_bit_rate=self._constant_bit_rate() if lossy else None,
+            frames=self.frames,
+            size_bytes=self.size_bytes,
+            has_video=self._has_video(),
+            damaged_packets=self.damaged_packets,
+        )
+
+    def _size(self) -> int:
+        try:
+            size_bytes = self.path.stat().st_size
+        except OSError as error:
+            raise UnreadableRecording(f"There is no file at {self.path}.") from error
+        if not self.path.is_file():
+            raise UnreadableRecording(f"{self.path.name} is a folder, not a recording.")
+        if size_bytes == 0:
+            raise UnreadableRecording(
+                "This file is empty (0 bytes). Copy it again from where it was recorded."
+            )
+        return size_bytes
+
+    def _open(self):
+        try:
+            # A file may name other files or addresses (playlists, concat scripts); only the file itself is read.
+            return av.open(str(self.path.absolute()), options={"protocol_whitelist": "file"})
+        except (av.error.FFmpegError, ValueError, OSError) as error:
+            if missing_audio_fraction(self.path) == 1.0:
+                raise UnreadableRecording("This file has a header and no sound after it.") from error
+            raise UnreadableRecording(
+                "This is not a sound file, whatever its name says, or its beginning is damaged. "
+                "Export it again as WAV or FLAC."
+            ) from error
+
+    def _audio_stream(self):
+        if self._container.format.name in ("hls", "concat", "concatf", "dash", "sdp", "rtsp", "image2"):
+            raise UnreadableRecording("This is a list of other files, not a recording. Bring in those files.")
+        if not self._container.streams.audio:
+            raise UnreadableRecording(
+                "There is no sound in this file. Choose the recording, not a picture or a text."
+            )
+        stream = self._container.streams.audio[0]
+        if stream.codec_context is None:
+            raise UnreadableRecording("Sermovox has no decoder for this codec. Export the recording as WAV or FLAC.")
+        stream.thread_type = "NONE"
+        return stream
+
+    def _refuse_odd_formats(self) -> None:
+        if not self.channels or not self.sample_rate_hz:
+            raise UnreadableRecording(
+                "The header of this file states no channels or no sample rate. Export it again as WAV or FLAC."
+            )
+        if self.channels > _MAX_CHANNELS:
+            raise UnreadableRecording(
+                f"This recording has {self.channels} channels; Sermovox reads up to {_MAX_CHANNELS}. "
+                "Export the channels you need as a file of their own."
+            )
+        if not _MIN_RATE_HZ <= self.sample_rate_hz <= _MAX_RATE_HZ:
+            raise UnreadableRecording(
+                f"This recording has a sample rate of {self.sample_rate_hz} Hz; Sermovox reads "
+                f"{_MIN_RATE_HZ} to {_MAX_RATE_HZ} Hz. Convert it to 44100 or 48000 Hz."
+            )
+
+    def _decoded(self) -> Iterator[av.AudioFrame]:
+        for packet in self._container.demux(self._stream):
+            if packet.size:
+                self._packet_bytes += packet.size
+                if self._last_packet_bytes:
+                    self._packet_sizes.add(self._last_packet_bytes)
+                self._last_packet_bytes = packet.size
+            try:
+                yield from packet.decode()
+            except av.error.FFmpegError:
+                self.damaged_packets += 1
+
+    def _as_block(self, frame: av.AudioFrame) -> np.ndarray:
+        raw = frame.to_ndarray()
+        samples = raw.T if frame.format.is_planar else raw.reshape(-1, self.channels)
+        self.frames += len(samples)
+        kind = samples.dtype.str[1:]
+        if kind in _INTEGER_SCALES:
+            # 24 bits and more come as 32; the division wants double precision before it is rounded to single.
+            exact = samples.astype(np.float32 if kind != "i4" else np.float64)
+            if kind == "u1":
+                exact -= 128
+            exact *= 1 / _INTEGER_SCALES[kind]
+            return exact.astype(np.float32, copy=False)
+        # Floats may hold what is not a number; it would spoil every filter after it.
+        samples = samples.astype(np.float32, order="C", copy=False)
+        return samples if np.isfinite(samples).all() else np.nan_to_num(samples, posinf=1.0, neginf=-1.0)
+
+    def _refuse_cut_off(self) -> None:
+        if not self.frames:
+            raise UnreadableRecording("There is not one sample of sound in this file. Copy or export it again.")
+        got_s = self.frames / self.sample_rate_hz
+        promised_s = self.promised_s or 0.0
+        missing = missing_audio_fraction(self.path)
+        if missing:
+            promised_s = max(promised_s, got_s / (1.0 - missing))
+        if promised_s - got_s > _TOLERATED_SHORTFALL_S:
+            raise UnreadableRecording(
+                f"This file stops after {clock(got_s)}, though it says it is {clock(promised_s)} long: "
+                "it was cut off while being copied or recorded. Copy it again."
+            )
+
+    def _depth(self) -> tuple[int | None, bool]:
+        codec = self._codec.name
+        if codec.startswith("pcm_"):
+            kind = codec.removeprefix("pcm_").removesuffix("le").removesuffix("be").removesuffix("_planar")
+            kind = kind.removesuffix("le").removesuffix("be")
+            return (_PCM_DEPTHS[kind], kind.startswith("f")) if kind in _PCM_DEPTHS else (None, False)
+        extra = bytes(self._codec.extradata or b"")
+        if codec == "flac" and len(extra) >= 14:  # STREAMINFO, RFC 9639 section 8.2
+            return ((extra[12] & 1) << 4 | extra[13] >> 4) + 1, False
+        if codec == "alac" and len(extra) >= 18:  # the magic cookie: atom header, version, then sample size
+            return extra[17], False
+        if codec in _LOSSLESS:
+            return (16 if self._codec.format.name.startswith("s16") else 24), False
+        return None, False
+
+    def _bit_rate_kbps(self) -> float | None:
+        if self._codec.name.startswith("pcm_"):
+            return self.sample_rate_hz * self.channels * self._packed_bits() / 1000
+        if not self.frames:
+            return None
+        return self._packet_bytes * 8 * self.sample_rate_hz / self.frames / 1000
+
+    def _packed_bits(self) -> int:
+        depth, _ = self._depth()
+        return depth or 8
+
+    def _constant_bit_rate(self) -> bool:
+        # A constant stream's frames differ by the one padding byte at most (ISO/IEC 11172-3, 2.4.2.3).
+        sizes = self._packet_sizes or {self._last_packet_bytes}
+        return max(sizes) - min(sizes) <= 1
+
+    def _ends_inside_a_frame(self) -> bool:
+        if self._codec.name not in ("mp3", "mp3float") or not self._packet_sizes:
+            return False
+        return self._constant_bit_rate() and self._last_packet_bytes < min(self._packet_sizes)
+
+    def _has_video(self) -> bool:
+        cover = av.stream.Disposition.attached_pic
+        return any(not stream.disposition & cover for stream in self._container.streams.video)
+
+
+def clock(seconds: float) -> str:
+    """Write a length as h:mm:ss, or m:ss below an hour.
+
+    >>> clock(192.4), clock(3723)
+    ('3:12', '1:02:03')
+    """
+    whole = int(seconds)
+    hours, minutes, rest = whole // 3600, whole % 3600 // 60, whole % 60
+    return f"{hours}:{minutes:02}:{rest:02}" if hours else f"{minutes}:{rest:02}"

@@ -1,0 +1,52 @@
+"""A recording in steps of 10 ms: enough to find speech and pauses and to rehearse a limiter without the samples."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from mastering.meters.decibels import db_of_powers
+
+CELLS_PER_SECOND = 100
+_SILENT = np.int16(-32768)
+
+
+@dataclass(frozen=True)
+class Envelope:
+    """Three levels for each 10 ms, in hundredths of a decibel; six bytes a cell.
+
+    Shapes (cells,), int16. `weighted` is the K-weighted mean square summed over the channels with their
+    weights, `power` the plain mean square over the channels, `peak` the highest sample. -32768 is digital
+    silence.
+    """
+
+    weighted: np.ndarray
+    power: np.ndarray
+    peak: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.power)
+
+    def save(self, path) -> None:
+        """Write as a NumPy file of shape (3, cells)."""
+        np.save(path, np.stack([self.weighted, self.power, self.peak]))
+
+    @classmethod
+    def load(cls, path) -> "Envelope":
+        """Read what `save` wrote."""
+        return cls(*np.load(path))
+
+
+def quantised(power: np.ndarray) -> np.ndarray:
+    """Turn mean squares into hundredths of a decibel, int16."""
+    centibels = np.round(100 * db_of_powers(power))
+    return np.where(power > 0, np.clip(centibels, -32000, 32000), float(_SILENT)).astype(np.int16)
+
+
+def powers(levels: np.ndarray) -> np.ndarray:
+    """Turn hundredths of a decibel back into mean squares, float64; silence becomes 0."""
+    return np.where(levels == _SILENT, 0.0, 10.0 ** (levels / 1000.0))
+
+
+def is_silent(levels: np.ndarray) -> np.ndarray:
+    """Tell which cells are digital silence, bool."""
+    return levels == _SILENT

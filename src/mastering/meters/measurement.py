@@ -1,0 +1,100 @@
+"""Reading and measuring a file in one pass: the whole slip."""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from mastering.audio.convert import to_channels
+from mastering.audio.facts import FileFacts
+from mastering.audio.reader import Reader
+from mastering.meters.meter import Levels, Meter
+
+Progress = Callable[[float], None]
+"""Called with the share done, 0.0 to 1.0, many times a second of work. May raise Cancelled to stop."""
+
+LEVEL_FIGURES = (
+    "sample_peak_dbfs",
+    "true_peak_dbtp",
+    "rms_dbfs",
+    "integrated_lufs",
+    "max_momentary_lufs",
+    "max_short_term_lufs",
+    "loudness_range_lu",
+    "noise_floor_dbfs",
+    "head_s",
+    "tail_s",
+)
+
+
+@dataclass(frozen=True)
+class Measurement:
+    """The format and the levels of one file."""
+
+    facts: FileFacts
+    levels: Levels
+
+    def figures(self) -> dict[str, str | int | float | None]:
+        """The public figures under their public names. Levels are rounded to hundredths; null is undefined."""
+        facts = self.facts
+        return {
+            "container": facts.container,
+            "codec": facts.codec,
+            "channels": facts.channels,
+            "sample_rate_hz": facts.sample_rate_hz,
+            "bit_depth": facts.bit_depth,
+            "bit_rate_kbps": _rounded(facts.bit_rate_kbps, 1),
+            "duration_s": _rounded(facts.duration_s, 3),
+            "size_bytes": facts.size_bytes,
+        } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
+
+
+def measure(
+    path: Path | str,
+    *,
+    channels: int | None = None,
+    also: Callable[[np.ndarray], None] | None = None,
+    progress: Progress | None = None,
+) -> Measurement:
+    """Read a file once and measure all of it.
+
+    Parameters
+    ----------
+    channels
+        Measure it as mono (1) or stereo (2) would sound instead of as it is.
+    also
+        Given each block of the recording as it is, for what else one pass can yield.
+
+    Raises
+    ------
+    UnreadableRecording
+    """
+    with Reader(path) as reader:
+        names = reader.channel_names
+        if channels and channels != len(names):
+            names = ("FC",) if channels == 1 else ("FL", "FR")
+        meter = Meter(reader.sample_rate_hz, names)
+        for block in to_channels(watched(reader, also=also, progress=progress), len(names)):
+            meter.add(block)
+        return Measurement(reader.facts(), meter.levels())
+
+
+def watched(
+    reader: Reader,
+    *,
+    also: Callable[[np.ndarray], None] | None = None,
+    progress: Progress | None = None,
+) -> Iterator[np.ndarray]:
+    """The blocks of a reader, with progress told along the way."""
+    promised_frames = max(1.0, (reader.promised_s or 0.0) * reader.sample_rate_hz)
+    for block in reader.blocks():
+        if also:
+            also(block)
+        yield block
+        if progress:
+            progress(min(1.0, reader.frames / promised_frames))
+
+
+def _rounded(value: float | None, digits: int) -> float | None:
+    return None if value is None else round(float(value), digits)

@@ -1,0 +1,166 @@
+"""One pass over the audio, every figure."""
+
+from dataclasses import dataclass
+from math import isfinite
+
+import numpy as np
+from scipy.signal import lfilter, sos2tf
+
+from mastering.meters import loudness
+from mastering.meters.decibels import db_of_amplitude, db_of_power
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, quantised
+from mastering.meters.kweighting import channel_weights, k_weighting
+from mastering.meters.speech import head_and_tail, noise_floor
+from mastering.meters.truepeak import TruePeakMeter, loudest_channel
+
+_STEPS_PER_SECOND = 10
+
+
+@dataclass(frozen=True, kw_only=True)
+class Levels:
+    """What is in the audio. A figure is None where it is not defined: silence, or too short for its window.
+
+    `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing loudness over time.
+    """
+
+    sample_rate_hz: int
+    channels: int
+    frames: int
+    sample_peak_dbfs: float | None
+    true_peak_dbtp: float | None
+    rms_dbfs: float | None
+    integrated_lufs: float | None
+    max_momentary_lufs: float | None
+    max_short_term_lufs: float | None
+    loudness_range_lu: float | None
+    noise_floor_dbfs: float | None
+    head_s: float | None
+    tail_s: float | None
+    sides_alike: bool
+    steps: np.ndarray
+    envelope: Envelope
+
+    @property
+    def duration_s(self) -> float:
+        return self.frames / self.sample_rate_hz
+
+    @property
+    def silent(self) -> bool:
+        return self.sample_peak_dbfs is None
+
+
+class Meter:
+    """Measure a stream of float32 blocks of shape (frames, channels).
+
+    Add blocks of any length, then read `levels()` once.
+
+    >>> meter = Meter(8000, ("FC",))
+    >>> meter.add(np.full((8000, 1), 0.5, np.float32))
+    >>> round(meter.levels().rms_dbfs, 2)
+    -6.02
+    """
+
+    def __init__(self, sample_rate_hz: int, channel_names: tuple[str, ...]):
+        self._rate_hz = sample_rate_hz
+        self._channels = len(channel_names)
+        self._weights = channel_weights(channel_names)
+        self._numerator, self._denominator = sos2tf(k_weighting(sample_rate_hz))
+        self._filter_state = np.zeros((4, self._channels))
+        self._cell_starts = np.arange(CELLS_PER_SECOND) * sample_rate_hz // CELLS_PER_SECOND
+        self._cell_frames = np.diff(np.append(self._cell_starts, sample_rate_hz))
+        self._true_peak = TruePeakMeter(self._channels)
+        self._waiting: list[np.ndarray] = []
+        self._waiting_frames = 0
+        self._frames = 0
+        self._energy = 0.0
+        self._highest_sample = 0.0
+        self._sides_alike = self._channels == 2
+        self._steps: list[np.ndarray] = []
+        self._cells: list[np.ndarray] = []
+
+    def add(self, block: np.ndarray) -> None:
+        """Take the next block."""
+        self._waiting.append(block)
+        self._waiting_frames += len(block)
+        if self._waiting_frames < self._rate_hz:
+            return
+        joined = np.concatenate(self._waiting) if len(self._waiting) > 1 else block
+        whole = self._waiting_frames - self._waiting_frames % self._rate_hz
+        for start in range(0, whole, self._rate_hz):
+            self._take(joined[start : start + self._rate_hz], self._cell_starts, self._cell_frames)
+        self._waiting = [joined[whole:]]
+        self._waiting_frames -= whole
+
+    def levels(self) -> Levels:
+        """The figures of all that was added. Call once, at the end."""
+        self._take_rest()
+        steps = np.concatenate(self._steps) if self._steps else np.empty(0)
+        cells = np.concatenate(self._cells, axis=1) if self._cells else np.empty((3, 0), np.int16)
+        envelope = Envelope(*cells)
+        edges = head_and_tail(envelope) if len(envelope) else None
+        return Levels(
+            sample_rate_hz=self._rate_hz,
+            channels=self._channels,
+            frames=self._frames,
+            sample_peak_dbfs=_figure(db_of_amplitude(self._highest_sample)),
+            true_peak_dbtp=_figure(db_of_amplitude(self._true_peak.peak())),
+            rms_dbfs=_figure(db_of_power(self._energy / max(1, self._frames * self._channels))),
+            integrated_lufs=_figure(loudness.integrated(steps)),
+            max_momentary_lufs=_figure(loudness.max_momentary(steps)),
+            max_short_term_lufs=_figure(loudness.max_short_term(steps)),
+            loudness_range_lu=_figure(loudness.loudness_range(steps)),
+            noise_floor_dbfs=_figure(noise_floor(envelope)) if len(envelope) else None,
+            head_s=edges[0] if edges else None,
+            tail_s=edges[1] if edges else None,
+            sides_alike=self._sides_alike and self._highest_sample > 0,
+            steps=steps,
+            envelope=envelope,
+        )
+
+    def _take_rest(self) -> None:
+        rest = np.concatenate(self._waiting) if self._waiting else np.empty((0, self._channels), np.float32)
+        if not len(rest):
+            return
+        starts = self._cell_starts[self._cell_starts < len(rest)]
+        self._take(rest, starts, np.diff(np.append(starts, len(rest))))
+
+    def _take(self, samples: np.ndarray, cell_starts: np.ndarray, cell_frames: np.ndarray) -> None:
+        """Take up to one second, cut into cells."""
+        exact = samples.astype(np.float64)
+        weighted, self._filter_state = lfilter(
+            self._numerator, self._denominator, exact, axis=0, zi=self._filter_state
+        )
+        weighted_sums = self._per_cell(np.square(weighted, out=weighted), cell_starts) @ self._weights
+        plain_sums = self._per_cell(np.square(exact, out=exact), cell_starts).sum(axis=1)
+        peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)
+        highest = float(peaks.max())
+        self._true_peak.add(samples, highest)
+        self._highest_sample = max(self._highest_sample, highest)
+        self._energy += float(plain_sums.sum())
+        self._frames += len(samples)
+        if self._sides_alike:
+            self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
+        self._cells.append(
+            np.stack(
+                [
+                    quantised(weighted_sums / cell_frames),
+                    quantised(plain_sums / (cell_frames * self._channels)),
+                    quantised(np.square(peaks)),
+                ]
+            )
+        )
+        self._steps.append(self._whole_steps(weighted_sums, len(samples)))
+
+    def _per_cell(self, squares: np.ndarray, starts: np.ndarray) -> np.ndarray:
+        return np.add.reduceat(squares, starts, axis=0)
+
+    def _whole_steps(self, weighted_sums: np.ndarray, frames: int) -> np.ndarray:
+        edges = np.arange(_STEPS_PER_SECOND + 1) * self._rate_hz // _STEPS_PER_SECOND
+        whole = int(np.searchsorted(edges, frames, side="right")) - 1
+        cells = CELLS_PER_SECOND // _STEPS_PER_SECOND
+        sums = weighted_sums[: whole * cells].reshape(whole, cells).sum(axis=1)
+        return sums / np.diff(edges[: whole + 1])
+
+
+def _figure(value: float | None) -> float | None:
+    return value if value is not None and isfinite(value) else None

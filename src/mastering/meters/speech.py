@@ -1,0 +1,108 @@
+"""Where the voice is and how quiet the pauses are, read from the 10 ms envelope."""
+
+from math import inf
+
+import numpy as np
+
+from mastering.meters.decibels import db_of_power
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers
+
+_WINDOW_CELLS = CELLS_PER_SECOND // 2
+_CHUNK_CELLS = 60000
+_SMOOTHING_CELLS = 3
+_LEAST_SPEECH_CELLS = 8
+_BRIDGED_CELLS = 3
+
+
+def noise_floor(envelope: Envelope) -> float | None:
+    """RMS of the quietest half second that is not digital silence, dBFS.
+
+    Gaps of all-zero samples are left out: no window touches one. Where no half second is free of gaps, the
+    longest stretch between gaps is taken. None when all is silence.
+    """
+    quietest = _quietest_window(envelope.power)
+    return None if quietest is None else db_of_power(quietest)
+
+
+def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
+    """Time before the first and after the last speech, seconds; None when there is no sound at all.
+
+    Speech is what stands clear of the recording's own noise for at least 80 ms: a third of the way (at least
+    6 dB) from the K-weighted noise floor up to the level that the loudest twentieth exceeds. Steady sound
+    with no pauses counts as speech throughout.
+    """
+    threshold = _speech_threshold(envelope.weighted)
+    if threshold is None:
+        return None
+    first = last = None
+    for start in range(0, len(envelope), _CHUNK_CELLS):
+        stretch = envelope.weighted[max(0, start - _LEAST_SPEECH_CELLS) : start + _CHUNK_CELLS]
+        spoken = np.flatnonzero(_spoken(stretch, threshold))
+        if len(spoken):
+            offset = max(0, start - _LEAST_SPEECH_CELLS)
+            first = spoken[0] + offset if first is None else first
+            last = spoken[-1] + offset
+    if first is None:
+        return None
+    return first / CELLS_PER_SECOND, (len(envelope) - 1 - last) / CELLS_PER_SECOND
+
+
+def _quietest_window(levels: np.ndarray) -> float | None:
+    gap = is_silent(levels)
+    # A cell beside a gap may hold the gap's first or last zeros.
+    beside = gap.copy()
+    beside[1:] |= gap[:-1]
+    beside[:-1] |= gap[1:]
+    if beside.all():
+        beside = gap
+    if beside.all():
+        return None
+    window = min(_WINDOW_CELLS, _longest_run(~beside))
+    quietest = inf
+    for start in range(0, len(levels) - window + 1, _CHUNK_CELLS):
+        stop = start + _CHUNK_CELLS + window - 1
+        energy = np.concatenate([[0.0], np.cumsum(powers(levels[start:stop]))])
+        holes = np.concatenate([[0], np.cumsum(beside[start:stop])])
+        clear = holes[window:] == holes[:-window]
+        if clear.any():
+            quietest = min(quietest, float((energy[window:] - energy[:-window])[clear].min() / window))
+    return max(quietest, 0.0)
+
+
+def _longest_run(wanted: np.ndarray) -> int:
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], wanted, [False]]).astype(np.int8)))
+    return int((edges[1::2] - edges[::2]).max())
+
+
+def _speech_threshold(levels: np.ndarray) -> float | None:
+    """The K-weighted mean square above which a cell is speech."""
+    heard = ~is_silent(levels)
+    if not heard.any():
+        return None
+    active_db = np.percentile(levels[heard], 95) / 100
+    floor = _quietest_window(levels)
+    noise_db = max(db_of_power(floor) if floor else -inf, active_db - 60)
+    if active_db - noise_db < 6:
+        return 0.0
+    return 10 ** ((noise_db + max(6.0, (active_db - noise_db) / 3)) / 10)
+
+
+def _spoken(levels: np.ndarray, threshold: float) -> np.ndarray:
+    power = powers(levels)
+    smooth = np.convolve(power, np.ones(_SMOOTHING_CELLS) / _SMOOTHING_CELLS, mode="same")
+    # Smoothing spreads an onset by one cell; the cell itself must rise at least halfway.
+    active = (smooth > threshold) & (power > threshold / 4)
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], active, [False]]).astype(np.int8)))
+    starts, stops = edges[::2], edges[1::2]
+    spoken = np.zeros(len(levels), bool)
+    if not len(starts):
+        return spoken
+    joined = np.flatnonzero(starts[1:] - stops[:-1] > _BRIDGED_CELLS)
+    starts = starts[np.concatenate([[0], joined + 1])]
+    stops = stops[np.concatenate([joined, [len(stops) - 1]])]
+    for start, stop in zip(starts, stops, strict=True):
+        if stop - start >= _LEAST_SPEECH_CELLS:
+            spoken[start:stop] = True
+    return spoken
+
+
