@@ -9,7 +9,7 @@ from pathlib import Path
 from mastering.audio.convert import resampled, to_16_bit, to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
-from mastering.audio.writers import Encoding, open_writer
+from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
 from mastering.errors import CannotMake, FileInTheWay
 from mastering.meters.measurement import Measurement, Progress, measure, watched
 from mastering.outlets.checksheet import CheckSheet, check
@@ -136,6 +136,7 @@ def _render(
                 sample_rate_hz=encoding.sample_rate_hz,
                 channels=encoding.channels,
             )
+        blocks = gained(blocks, -encoder_gain_db(encoding))
         writer = open_writer(path, encoding)
         try:
             for block in to_16_bit(blocks, dither=_depth_drops(source, plan, encoding)):

@@ -86,10 +86,19 @@ class Reader:
         """
         # libav hands out frames of about a thousand samples; its own queue joins them faster than we could.
         queue = av.AudioFifo()
-        for frame in self._decoded():
-            frame.pts = None
+        previous = last = 0
+        for packet in self._container.demux(self._stream):
+            if size := packet.size:
+                self._packet_bytes += size
+                if previous != last:
+                    self._packet_sizes.add(last)
+                previous, last = last, size
             try:
-                queue.write(frame)
+                for frame in packet.decode():
+                    frame.pts = None
+                    queue.write(frame)
+            except av.error.FFmpegError:
+                self.damaged_packets += 1
             except ValueError as error:
                 raise UnreadableRecording(
                     "This recording changes its sample rate or its number of channels on the way. "
@@ -97,6 +106,8 @@ class Reader:
                 ) from error
             while queue.samples >= BLOCK_FRAMES:
                 yield self._as_block(queue.read(BLOCK_FRAMES))
+        self._packet_sizes.add(previous or last)
+        self._last_packet_bytes = last
         if queue.samples:
             yield self._as_block(queue.read())
         self._finished = True
@@ -182,18 +193,6 @@ class Reader:
                 f"{_MIN_RATE_HZ} to {_MAX_RATE_HZ} Hz. Convert it to 44100 or 48000 Hz."
             )
 
-    def _decoded(self) -> Iterator[av.AudioFrame]:
-        for packet in self._container.demux(self._stream):
-            if packet.size:
-                self._packet_bytes += packet.size
-                if self._last_packet_bytes:
-                    self._packet_sizes.add(self._last_packet_bytes)
-                self._last_packet_bytes = packet.size
-            try:
-                yield from packet.decode()
-            except av.error.FFmpegError:
-                self.damaged_packets += 1
-
     def _as_block(self, frame: av.AudioFrame) -> np.ndarray:
         raw = frame.to_ndarray()
         samples = raw.T if frame.format.is_planar else raw.reshape(-1, self.channels)
@@ -208,7 +207,7 @@ class Reader:
             return exact.astype(np.float32, copy=False)
         # Floats may hold what is not a number; it would spoil every filter after it.
         samples = samples.astype(np.float32, order="C", copy=False)
-        return samples if np.isfinite(samples).all() else np.nan_to_num(samples, posinf=1.0, neginf=-1.0)
+        return samples if np.isfinite(samples.sum()) else np.nan_to_num(samples, posinf=1.0, neginf=-1.0)
 
     def _refuse_cut_off(self) -> None:
         if not self.frames:
@@ -252,11 +251,10 @@ class Reader:
 
     def _constant_bit_rate(self) -> bool:
         # A constant stream's frames differ by the one padding byte at most (ISO/IEC 11172-3, 2.4.2.3).
-        sizes = self._packet_sizes or {self._last_packet_bytes}
-        return max(sizes) - min(sizes) <= 1
+        return max(self._packet_sizes) - min(self._packet_sizes) <= 1
 
     def _ends_inside_a_frame(self) -> bool:
-        if self._codec.name not in ("mp3", "mp3float") or not self._packet_sizes:
+        if self._codec.name not in ("mp3", "mp3float"):
             return False
         return self._constant_bit_rate() and self._last_packet_bytes < min(self._packet_sizes)
 

@@ -4,9 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mastering.meters.decibels import db_of_powers
-
 CELLS_PER_SECOND = 100
+_FAINTEST = 1e-40
 _SILENT = np.int16(-32768)
 
 
@@ -38,8 +37,9 @@ class Envelope:
 
 def quantised(power: np.ndarray) -> np.ndarray:
     """Turn mean squares into hundredths of a decibel, int16."""
-    centibels = np.round(100 * db_of_powers(power))
-    return np.where(power > 0, np.clip(centibels, -32000, 32000), float(_SILENT)).astype(np.int16)
+    centibels = np.maximum(np.rint(1000 * np.log10(np.maximum(power, _FAINTEST))), -32000)
+    centibels[power == 0] = _SILENT
+    return centibels.astype(np.int16)
 
 
 def powers(levels: np.ndarray) -> np.ndarray:

@@ -14,6 +14,7 @@ from mastering.meters.speech import head_and_tail, noise_floor
 from mastering.meters.truepeak import TruePeakMeter, loudest_channel
 
 _STEPS_PER_SECOND = 10
+_CELLS_A_STEP = CELLS_PER_SECOND // _STEPS_PER_SECOND
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -68,6 +69,8 @@ class Meter:
         self._filter_state = np.zeros((4, self._channels))
         self._cell_starts = np.arange(CELLS_PER_SECOND) * sample_rate_hz // CELLS_PER_SECOND
         self._cell_frames = np.diff(np.append(self._cell_starts, sample_rate_hz))
+        self._step_ends = np.arange(1, _STEPS_PER_SECOND + 1) * sample_rate_hz // _STEPS_PER_SECOND
+        self._step_frames = np.diff(self._step_ends, prepend=0)
         self._true_peak = TruePeakMeter(self._channels)
         self._waiting: list[np.ndarray] = []
         self._waiting_frames = 0
@@ -80,16 +83,15 @@ class Meter:
 
     def add(self, block: np.ndarray) -> None:
         """Take the next block."""
-        self._waiting.append(block)
-        self._waiting_frames += len(block)
-        if self._waiting_frames < self._rate_hz:
-            return
-        joined = np.concatenate(self._waiting) if len(self._waiting) > 1 else block
-        whole = self._waiting_frames - self._waiting_frames % self._rate_hz
-        for start in range(0, whole, self._rate_hz):
-            self._take(joined[start : start + self._rate_hz], self._cell_starts, self._cell_frames)
-        self._waiting = [joined[whole:]]
-        self._waiting_frames -= whole
+        while len(block):
+            wanted = self._rate_hz - self._waiting_frames
+            self._waiting.append(block[:wanted])
+            self._waiting_frames += len(self._waiting[-1])
+            block = block[wanted:]
+            if self._waiting_frames == self._rate_hz:
+                second = np.concatenate(self._waiting) if len(self._waiting) > 1 else self._waiting[0]
+                self._take(second, self._cell_starts, self._cell_frames)
+                self._waiting, self._waiting_frames = [], 0
 
     def levels(self) -> Levels:
         """The figures of all that was added. Call once, at the end."""
@@ -141,12 +143,14 @@ class Meter:
         if self._sides_alike:
             self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
         self._cells.append(
-            np.stack(
-                [
-                    quantised(weighted_sums / cell_frames),
-                    quantised(plain_sums / (cell_frames * self._channels)),
-                    quantised(np.square(peaks)),
-                ]
+            quantised(
+                np.stack(
+                    [
+                        weighted_sums / cell_frames,
+                        plain_sums / (cell_frames * self._channels),
+                        np.square(peaks),
+                    ]
+                )
             )
         )
         self._steps.append(self._whole_steps(weighted_sums, len(samples)))
@@ -155,11 +159,9 @@ class Meter:
         return np.add.reduceat(squares, starts, axis=0)
 
     def _whole_steps(self, weighted_sums: np.ndarray, frames: int) -> np.ndarray:
-        edges = np.arange(_STEPS_PER_SECOND + 1) * self._rate_hz // _STEPS_PER_SECOND
-        whole = int(np.searchsorted(edges, frames, side="right")) - 1
-        cells = CELLS_PER_SECOND // _STEPS_PER_SECOND
-        sums = weighted_sums[: whole * cells].reshape(whole, cells).sum(axis=1)
-        return sums / np.diff(edges[: whole + 1])
+        whole = int(np.searchsorted(self._step_ends, frames, side="right"))
+        sums = np.add.reduceat(weighted_sums, np.arange(0, len(weighted_sums), _CELLS_A_STEP))[:whole]
+        return sums / self._step_frames[:whole]
 
 
 def _figure(value: float | None) -> float | None:

@@ -14,7 +14,10 @@ from mastering.meters.truepeak import CONTEXT, peaks_between
 
 LOOK_AHEAD_S = 0.005
 RELEASE_DB_PER_S = 30.0
-_CHUNK = 8192
+_GROUP = 16
+"""The gain is worked out for each so many samples and runs in straight lines between."""
+_CHUNK = 256 * CONTEXT
+_RAMP = (np.arange(_GROUP) / _GROUP).astype(np.float32)
 
 
 def limited(
@@ -25,88 +28,109 @@ def limited(
     The gain, in dB, falls by at most its full depth within LOOK_AHEAD_S and rises by at most
     RELEASE_DB_PER_S.
     """
-    envelope = _AttenuationEnvelope(sample_rate_hz)
-    required = _Required(ceiling_dbtp, channels)
-    delayed = np.zeros((envelope.delay, channels), np.float32)
-    to_drop = envelope.delay
-    silence = np.zeros((envelope.delay, channels), np.float32)
-    for samples, attenuation_db in required.of(_chunked(blocks, silence)):
-        waiting = np.concatenate([delayed, samples])
-        shaped = waiting[: len(samples)]
-        delayed = waiting[len(samples) :]
-        smooth_db = envelope.smooth(attenuation_db)
-        if smooth_db is not None:
-            shaped = shaped * np.exp(smooth_db * (-np.log(10) / 20)).astype(np.float32)[:, None]
-        dropped = min(to_drop, len(shaped))
-        to_drop -= dropped
-        if len(shaped) > dropped:
-            yield shaped[dropped:]
+    ceiling = amplitude_of_db(ceiling_dbtp)
+    curve = _GainCurve(sample_rate_hz)
+    length = _Length()
+    delayed = np.zeros((curve.delay_frames, channels), np.float32)
+    before_start = curve.delay_frames
+    taken = 0
+    for chunk, attenuation_db in _with_attenuation(_chunked(length.of(blocks), delayed), ceiling, channels):
+        waiting = np.concatenate([delayed, chunk])
+        delayed = waiting[len(chunk) :]
+        gains = curve.gains(attenuation_db, len(chunk))
+        shaped = waiting[: len(chunk)] if gains is None else waiting[: len(chunk)] * gains[:, None]
+        shaped = shaped[before_start:]
+        before_start = 0
+        shaped = shaped[: length.frames - taken] if length.ended else shaped
+        taken += len(shaped)
+        if len(shaped):
+            yield shaped
 
 
-class _Required:
-    """The attenuation each sample asks for by itself, dB, from its true peak."""
+class _Length:
+    """Counts a stream as it passes, so that what was added behind it can be cut off again."""
 
-    def __init__(self, ceiling_dbtp: float, channels: int):
-        self._ceiling = amplitude_of_db(ceiling_dbtp)
-        self._before = np.zeros((CONTEXT, channels), np.float32)
+    def __init__(self):
+        self.frames = 0
+        self.ended = False
 
-    def of(self, chunks: Iterator[np.ndarray]) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-        current = next(chunks, None)
-        while current is not None:
-            following = next(chunks, None)
-            yield current, self._attenuation_db(current, following)
-            self._before = np.concatenate([self._before, current])[-CONTEXT:]
-            current = following
-
-    def _attenuation_db(self, current: np.ndarray, following: np.ndarray | None) -> np.ndarray:
-        after = np.zeros((CONTEXT + -len(current) % CONTEXT, current.shape[1]), np.float32)
-        if following is not None:
-            copied = min(len(after), len(following))
-            after[:copied] = following[:copied]
-        padded = np.concatenate([self._before, current, after])
-        highest = None
-        for channel in range(current.shape[1]):
-            peaks = peaks_between(np.ascontiguousarray(padded[:, channel]), above=self._ceiling)
-            highest = peaks if highest is None else np.maximum(highest, peaks, out=highest)
-        over = np.maximum(highest[: len(current)] * np.float32(1 / self._ceiling), np.float32(1.0))
-        return 20 * np.log10(over, out=over) if over.max() > 1.0 else np.zeros(len(current), np.float32)
-
-
-class _AttenuationEnvelope:
-    """From what each sample asks for to a gain curve with a ramp before each peak and a steady release."""
-
-    def __init__(self, sample_rate_hz: int):
-        self.delay = round(LOOK_AHEAD_S * sample_rate_hz)
-        self._release_db = RELEASE_DB_PER_S / sample_rate_hz
-        self._held = 0.0
-        self._history = np.zeros(2 * self.delay)
-
-    def smooth(self, attenuation_db: np.ndarray) -> np.ndarray | None:
-        """The attenuation for the samples `delay` earlier, dB; None where there is none at all."""
-        if not attenuation_db.any() and not self._held and not self._history.any():
-            return None
-        falling = np.arange(1, len(attenuation_db) + 1) * self._release_db
-        held = np.maximum.accumulate(np.maximum(attenuation_db + falling, self._held)) - falling
-        np.maximum(held, 0.0, out=held)
-        self._held = float(held[-1])
-        line = np.concatenate([self._history, held])
-        self._history = line[-2 * self.delay :]
-        # The highest over the look-ahead, then the mean over it: never less than what the sample asks for,
-        # since each of the averaged maxima has seen that sample.
-        width = self.delay + 1
-        ahead = maximum_filter1d(line, width, origin=-(width // 2), mode="nearest")[: len(line) - self.delay]
-        total = np.concatenate([[0.0], np.cumsum(ahead)])
-        return np.maximum((total[width:] - total[:-width]) / width, 0.0)
+    def of(self, blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
+        for block in blocks:
+            self.frames += len(block)
+            yield block
+        self.ended = True
 
 
 def _chunked(blocks: Iterator[np.ndarray], end: np.ndarray) -> Iterator[np.ndarray]:
-    """Cut the stream into chunks longer than any filter's reach, with `end` after the last."""
-    waiting: list[np.ndarray] = []
-    frames = 0
+    """Cut a stream into chunks of _CHUNK frames; `end` and zeros up to a multiple of CONTEXT follow it."""
+    waiting = end[:0]
     for block in blocks:
-        waiting.append(block)
-        frames += len(block)
-        if frames >= _CHUNK:
-            yield np.concatenate(waiting)
-            waiting, frames = [], 0
-    yield np.concatenate([*waiting, end])
+        waiting = np.concatenate([waiting, block]) if len(waiting) else block
+        while len(waiting) >= _CHUNK:
+            yield waiting[:_CHUNK]
+            waiting = waiting[_CHUNK:]
+    rest = np.concatenate([waiting, end])
+    yield np.concatenate([rest, np.zeros((-len(rest) % CONTEXT, rest.shape[1]), np.float32)])
+
+
+def _with_attenuation(
+    chunks: Iterator[np.ndarray], ceiling: float, channels: int
+) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
+    """Each chunk with the attenuation, dB, that each group of its samples asks for; None for none at all."""
+    before = np.zeros((CONTEXT, channels), np.float32)
+    current = next(chunks)
+    while current is not None:
+        following = next(chunks, None)
+        after = np.zeros((CONTEXT, channels), np.float32) if following is None else following[:CONTEXT]
+        padded = np.concatenate([before, current, after])
+        yield current, _attenuation_db(padded, ceiling)
+        before = current[-CONTEXT:]
+        current = following
+
+
+def _attenuation_db(padded: np.ndarray, ceiling: float) -> np.ndarray | None:
+    highest = 0.0
+    for channel in range(padded.shape[1]):
+        peaks = peaks_between(np.ascontiguousarray(padded[:, channel]), above=ceiling)
+        if peaks.max() > ceiling:
+            highest = np.maximum(highest, peaks.reshape(-1, _GROUP).max(axis=1))
+    return 20 * np.log10(np.maximum(highest / ceiling, 1.0)) if np.any(highest) else None
+
+
+class _GainCurve:
+    """From what each group of samples asks for to a gain with a ramp before each peak and a steady release."""
+
+    def __init__(self, sample_rate_hz: int):
+        self._ahead = max(1, round(LOOK_AHEAD_S * sample_rate_hz / _GROUP))
+        self._delay = self._ahead + 1
+        self.delay_frames = self._delay * _GROUP
+        self._release_db = RELEASE_DB_PER_S * _GROUP / sample_rate_hz
+        self._held_db = 0.0
+        # Holds what a group's gain depends on: the mean over the look-ahead reaches as far back as ahead.
+        self._history_db = np.zeros(self._delay + self._ahead + 1)
+        self._at_rest = True
+
+    def gains(self, attenuation_db: np.ndarray | None, frames: int) -> np.ndarray | None:
+        """The gain for each of the samples `delay_frames` earlier, float32; None where it is 1 throughout."""
+        if attenuation_db is None:
+            if self._at_rest:
+                return None
+            attenuation_db = np.zeros(frames // _GROUP)
+        line = np.concatenate([self._history_db, self._released(attenuation_db)])
+        self._history_db = line[-len(self._history_db) :]
+        self._at_rest = not self._history_db.any()
+        # The highest from one group back to the look-ahead, then the mean over the look-ahead: at a group and
+        # at its end never less than the group asks for, since each averaged maximum has seen it.
+        highest = maximum_filter1d(line, self._ahead + 2, origin=-(self._ahead // 2))[1 : len(line) - self._ahead]
+        total = np.concatenate([[0.0], np.cumsum(highest)])
+        width = self._ahead + 1
+        smooth_db = np.maximum((total[width:] - total[:-width]) / width, 0.0)
+        at_groups = (10 ** (-smooth_db / 20)).astype(np.float32)
+        return (at_groups[:-1, None] + np.diff(at_groups)[:, None] * _RAMP).ravel()
+
+    def _released(self, attenuation_db: np.ndarray) -> np.ndarray:
+        falling = np.arange(1, len(attenuation_db) + 1) * self._release_db
+        held = np.maximum.accumulate(np.maximum(attenuation_db + falling, self._held_db)) - falling
+        np.maximum(held, 0.0, out=held)
+        self._held_db = float(held[-1])
+        return held
