@@ -9,6 +9,7 @@ from pathlib import Path
 from mastering.audio.convert import resampled, to_16_bit, to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
+from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
 from mastering.errors import CannotMake, FileInTheWay
 from mastering.meters.measurement import Measurement, Progress, measure, watched
@@ -43,6 +44,7 @@ def make(
     content_kind: str = "speech",
     measured: Measurement | None = None,
     replace: bool = False,
+    waveform: Path | None = None,
     stages: Stages = lambda stage, share: None,
 ) -> Made:
     """Make one finished file from one recording by the rules of one outlet, and prove it.
@@ -57,6 +59,8 @@ def make(
         The recording's measurement in its own channels, where it is known; saves a pass.
     replace
         Whether a file at `target` may be replaced.
+    waveform
+        Where to draw the finished file's waveform, if anywhere.
 
     Raises
     ------
@@ -80,7 +84,7 @@ def make(
         while True:
             attempts += 1
             _render(recording, source.facts, plan, encoding, partial, clock.stage("Levelling and encoding"))
-            found = measure(partial, progress=clock.stage("Checking the finished file"))
+            found = _found(partial, waveform, clock.stage("Checking the finished file"))
             better = corrected(plan, found.levels, demands)
             if better is None or attempts == MOST_ATTEMPTS:
                 break
@@ -145,6 +149,16 @@ def _render(
             writer.close()
 
 
+def _found(path: Path, waveform: Path | None, progress: Progress) -> Measurement:
+    if waveform is None:
+        return measure(path, progress=progress)
+    writer = WaveformWriter(waveform)
+    try:
+        return measure(path, also=writer.add, progress=progress)
+    finally:
+        writer.close()
+
+
 def _depth_drops(source: FileFacts, plan: LevelPlan, encoding: Encoding) -> bool:
     """Whether the samples have more digits than 16 bits hold when they are rounded."""
     whole = source.bit_depth is not None and source.bit_depth <= 16
@@ -176,9 +190,7 @@ def _why_again(plan: LevelPlan, better: LevelPlan, found: Measurement) -> str:
             f"Encoding pushed the true peak to {found.levels.true_peak_dbtp:.1f} dBTP; the ceiling was lowered to "
             f"{better.ceiling_dbtp:.1f} dBTP and the file made again."
         )
-    return (
-        f"The first file missed its level; the gain was changed to {better.gain_db:+.1f} dB and it was made again."
-    )
+    return f"The first file missed its level; the gain was changed to {better.gain_db:+.1f} dB and it was made again."
 
 
 def _source_remarks(source: FileFacts) -> tuple[str, ...]:

@@ -23,9 +23,7 @@ def to_channels(blocks: Iterator[np.ndarray], channels: int) -> Iterator[np.ndar
             yield block
 
 
-def resampled(
-    blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channels: int
-) -> Iterator[np.ndarray]:
+def resampled(blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channels: int) -> Iterator[np.ndarray]:
     """Change the sample rate with soxr at its very high quality; the same rate passes through."""
     if from_hz == to_hz:
         yield from blocks

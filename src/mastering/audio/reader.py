@@ -71,6 +71,15 @@ class Reader:
         self._container.close()
 
     @property
+    def container(self) -> str:
+        name = self._container.format.name
+        return _CONTAINERS.get(name, name)
+
+    @property
+    def codec(self) -> str:
+        return self._codec.name.removesuffix("float")
+
+    @property
     def promised_s(self) -> float | None:
         """The length the container states, in seconds, or None. Good for progress, not for measuring."""
         if self._stream.duration:
@@ -119,12 +128,11 @@ class Reader:
         """The format facts. Complete once `blocks` has been read to its end."""
         if not self._finished:
             raise RuntimeError("facts() wants blocks() read to the end first")
-        codec = self._codec.name
         depth, floating = self._depth()
         lossy = depth is None
         return FileFacts(
-            container=_CONTAINERS.get(self._container.format.name, self._container.format.name),
-            codec=codec.removesuffix("float"),
+            container=self.container,
+            codec=self.codec,
             channels=self.channels,
             channel_names=self.channel_names,
             sample_rate_hz=self.sample_rate_hz,
@@ -147,9 +155,7 @@ class Reader:
         if not self.path.is_file():
             raise UnreadableRecording(f"{self.path.name} is a folder, not a recording.")
         if size_bytes == 0:
-            raise UnreadableRecording(
-                "This file is empty (0 bytes). Copy it again from where it was recorded."
-            )
+            raise UnreadableRecording("This file is empty (0 bytes). Copy it again from where it was recorded.")
         return size_bytes
 
     def _open(self):
@@ -168,9 +174,7 @@ class Reader:
         if self._container.format.name in ("hls", "concat", "concatf", "dash", "sdp", "rtsp", "image2"):
             raise UnreadableRecording("This is a list of other files, not a recording. Bring in those files.")
         if not self._container.streams.audio:
-            raise UnreadableRecording(
-                "There is no sound in this file. Choose the recording, not a picture or a text."
-            )
+            raise UnreadableRecording("There is no sound in this file. Choose the recording, not a picture or a text.")
         stream = self._container.streams.audio[0]
         if stream.codec_context is None:
             raise UnreadableRecording("Sermovox has no decoder for this codec. Export the recording as WAV or FLAC.")

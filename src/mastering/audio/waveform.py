@@ -44,6 +44,4 @@ def columns(path: Path, count: int) -> np.ndarray:
     if len(pairs) <= count:
         return np.array(pairs)
     starts = np.arange(count) * len(pairs) // count
-    return np.stack(
-        [np.minimum.reduceat(pairs[:, 0], starts), np.maximum.reduceat(pairs[:, 1], starts)], axis=1
-    )
+    return np.stack([np.minimum.reduceat(pairs[:, 0], starts), np.maximum.reduceat(pairs[:, 1], starts)], axis=1)

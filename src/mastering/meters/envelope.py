@@ -25,15 +25,6 @@ class Envelope:
     def __len__(self) -> int:
         return len(self.power)
 
-    def save(self, path) -> None:
-        """Write as a NumPy file of shape (3, cells)."""
-        np.save(path, np.stack([self.weighted, self.power, self.peak]))
-
-    @classmethod
-    def load(cls, path) -> "Envelope":
-        """Read what `save` wrote."""
-        return cls(*np.load(path))
-
 
 def quantised(power: np.ndarray) -> np.ndarray:
     """Turn mean squares into hundredths of a decibel, int16."""

@@ -1,7 +1,8 @@
 """Reading and measuring a file in one pass: the whole slip."""
 
+import json
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,7 @@ import numpy as np
 from mastering.audio.convert import to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
+from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels, Meter
 
 Progress = Callable[[float], None]
@@ -48,6 +50,26 @@ class Measurement:
             "duration_s": _rounded(facts.duration_s, 3),
             "size_bytes": facts.size_bytes,
         } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
+
+    def save(self, path: Path) -> None:
+        """Keep all of it, envelope included, in one NumPy archive."""
+        plain = {f.name: getattr(self.levels, f.name) for f in fields(Levels)}
+        arrays = {"steps": plain.pop("steps")}
+        envelope = plain.pop("envelope")
+        arrays |= {name: getattr(envelope, name) for name in ("weighted", "power", "peak")}
+        text = json.dumps({"facts": asdict(self.facts), "levels": plain})
+        with path.open("wb") as file:
+            np.savez(file, text=np.array(text), **arrays)
+
+    @classmethod
+    def load(cls, path: Path) -> "Measurement":
+        """Read what `save` wrote. Raises OSError, ValueError or KeyError when it is not there or not whole."""
+        with np.load(path, allow_pickle=False) as kept:
+            plain = json.loads(str(kept["text"]))
+            envelope = Envelope(kept["weighted"], kept["power"], kept["peak"])
+            levels = Levels(**plain["levels"], steps=kept["steps"], envelope=envelope)
+        facts = plain["facts"] | {"channel_names": tuple(plain["facts"]["channel_names"])}
+        return cls(FileFacts(**facts), levels)
 
 
 def measure(

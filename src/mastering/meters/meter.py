@@ -129,9 +129,7 @@ class Meter:
     def _take(self, samples: np.ndarray, cell_starts: np.ndarray, cell_frames: np.ndarray) -> None:
         """Take up to one second, cut into cells."""
         exact = samples.astype(np.float64)
-        weighted, self._filter_state = lfilter(
-            self._numerator, self._denominator, exact, axis=0, zi=self._filter_state
-        )
+        weighted, self._filter_state = lfilter(self._numerator, self._denominator, exact, axis=0, zi=self._filter_state)
         weighted_sums = self._per_cell(np.square(weighted, out=weighted), cell_starts) @ self._weights
         plain_sums = self._per_cell(np.square(exact, out=exact), cell_starts).sum(axis=1)
         peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)

@@ -44,7 +44,7 @@ def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
             last = spoken[-1] + offset
     if first is None:
         return None
-    return first / CELLS_PER_SECOND, (len(envelope) - 1 - last) / CELLS_PER_SECOND
+    return float(first / CELLS_PER_SECOND), float((len(envelope) - 1 - last) / CELLS_PER_SECOND)
 
 
 def _quietest_window(levels: np.ndarray) -> float | None:
@@ -104,5 +104,3 @@ def _spoken(levels: np.ndarray, threshold: float) -> np.ndarray:
         if stop - start >= _LEAST_SPEECH_CELLS:
             spoken[start:stop] = True
     return spoken
-
-

@@ -109,9 +109,7 @@ def _gain(levels: Levels, demands: dict[str, Demand], ceiling: float | None) -> 
     return 0.0, rehearse(levels.envelope, gain_db=0.0, ceiling_dbtp=ceiling)
 
 
-def _gain_to_loudness(
-    levels: Levels, name: str, demand: Demand, ceiling: float | None
-) -> tuple[float, Rehearsed]:
+def _gain_to_loudness(levels: Levels, name: str, demand: Demand, ceiling: float | None) -> tuple[float, Rehearsed]:
     measured = getattr(levels, name)
     if measured is None:
         raise CannotMake(

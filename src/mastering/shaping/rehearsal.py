@@ -40,9 +40,7 @@ def rehearse(envelope: Envelope, *, gain_db: float, ceiling_dbtp: float | None) 
         weighted = powers(envelope.weighted[part]) * factor
         whole = len(weighted) // _STEP_CELLS * _STEP_CELLS
         steps.append(weighted[:whole].reshape(-1, _STEP_CELLS).mean(axis=1))
-    return Rehearsed(
-        loudness.integrated(np.concatenate(steps)), db_of_power(energy / len(envelope)), deepest
-    )
+    return Rehearsed(loudness.integrated(np.concatenate(steps)), db_of_power(energy / len(envelope)), deepest)
 
 
 def _limited_db(peaks: np.ndarray, headroom_used_db: float, held_db: float) -> tuple[np.ndarray, float]:

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class DeliveriesConfig(AppConfig):
+    name = "sermovox.deliveries"

@@ -1,0 +1,22 @@
+"""Deliveries and finished files."""
+
+from django.urls import path
+
+from sermovox.deliveries import views
+
+app_name = "deliveries"
+urlpatterns = [
+    path("", views.delivery_list, name="list"),
+    path("start/<int:production_id>/", views.start, name="start"),
+    path("<int:pk>/", views.detail, name="detail"),
+    path("<int:pk>/progress/", views.progress, name="progress"),
+    path("<int:pk>/cancel/", views.cancel, name="cancel"),
+    path("<int:pk>/again/", views.again, name="again"),
+    path("<int:pk>/files.zip", views.download_all, name="download-all"),
+    path("<int:pk>/manifest.csv", views.manifest_file, {"kind": "csv"}, name="manifest-csv"),
+    path("<int:pk>/manifest.json", views.manifest_file, {"kind": "json"}, name="manifest-json"),
+    path("files/<int:pk>/", views.check_sheet, name="check-sheet"),
+    path("files/<int:pk>/audio/", views.audio, name="audio"),
+    path("files/<int:pk>/waveform/", views.waveform, name="waveform"),
+    path("files/<int:pk>/download/", views.download, name="download"),
+]

@@ -1,0 +1,193 @@
+"""Runs as they happen, check sheets, listening and handing over."""
+
+from collections import Counter
+
+from django.contrib import messages
+from django.db.models import Count, Q
+from django.http import FileResponse, Http404, HttpResponse, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.utils import timezone
+from django.views.decorators.http import require_POST
+
+from mastering.outlets.outlet import shipped
+from sermovox.deliveries import manifest
+from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.productions.models import Production
+from sermovox.recordings.views import send_waveform
+from sermovox.ui.files import send_audio
+from sermovox.ui.templatetags.figures import MARKS
+
+
+def delivery_list(request):
+    deliveries = (
+        Delivery.objects.of(request.user)
+        .select_related("production")
+        .annotate(
+            file_count=Count("files"),
+            pass_count=Count("files", filter=Q(files__state__in=["passes", "passes with a remark"])),
+            fail_count=Count("files", filter=Q(files__state__in=["fails", "cannot be made"])),
+        )
+    )
+    return render(request, "deliveries/list.html", {"deliveries": deliveries[:100]})
+
+
+@require_POST
+def start(request, production_id: int):
+    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    keys = [int(key) for key in request.POST.getlist("section") if key.isdigit()]
+    sections = list(production.sections.filter(pk__in=keys).select_related("recording"))
+    if request.POST.get("outlet") not in shipped():
+        messages.error(request, "Choose the outlet the files are for.")
+    elif not sections:
+        messages.error(request, "Choose at least one section that has a recording.")
+    else:
+        return redirect(Delivery.start(production, request.POST["outlet"], sections))
+    return redirect(production)
+
+
+def detail(request, pk: int):
+    return render(request, "deliveries/detail.html", _run(_mine(request, pk)))
+
+
+def progress(request, pk: int):
+    """The part of the page that changes while files are being made."""
+    return render(request, "deliveries/_run.html", _run(_mine(request, pk)))
+
+
+@require_POST
+def cancel(request, pk: int):
+    delivery = _mine(request, pk)
+    delivery.cancel()
+    return redirect(delivery)
+
+
+@require_POST
+def again(request, pk: int):
+    delivery = _mine(request, pk)
+    delivery.run_again()
+    return redirect(delivery)
+
+
+def download_all(request, pk: int):
+    delivery = _mine(request, pk)
+    if not delivery.files.made().exists():
+        raise Http404
+    response = StreamingHttpResponse(manifest.as_zip(delivery), content_type="application/zip")
+    response["Content-Disposition"] = f'attachment; filename="{delivery.archive_name}"'
+    return response
+
+
+def manifest_file(request, pk: int, kind: str):
+    delivery = _mine(request, pk)
+    if kind == "csv":
+        response = HttpResponse(manifest.as_csv(delivery), content_type="text/csv; charset=utf-8")
+    else:
+        response = HttpResponse(manifest.as_json(delivery), content_type="application/json")
+    response["Content-Disposition"] = f'attachment; filename="manifest.{kind}"'
+    return response
+
+
+def check_sheet(request, pk: int):
+    file = _my_file(request, pk)
+    if not file.is_made:
+        return redirect(file.delivery)
+    siblings = list(file.delivery.files.made())
+    at = siblings.index(file)
+    compared = [("Recording", file.recording.figures)] if file.recording else []
+    context = {
+        "file": file,
+        "outlet": file.delivery.outlet,
+        "recording": file.recording,
+        "verdict_line": _verdict_line(file),
+        "verdict_class": MARKS[file.state],
+        "compared": [*compared, ("Finished file", file.figures)],
+        "before": siblings[at - 1] if at else None,
+        "after": siblings[at + 1] if at + 1 < len(siblings) else None,
+    }
+    return render(request, "deliveries/check_sheet.html", context)
+
+
+def audio(request, pk: int):
+    return send_audio(request, _made_file(request, pk).path)
+
+
+def waveform(request, pk: int):
+    return send_waveform(request, _made_file(request, pk).waveform_path)
+
+
+def download(request, pk: int):
+    file = _made_file(request, pk)
+    return FileResponse(file.path.open("rb"), as_attachment=True, filename=file.name)
+
+
+def _run(delivery: Delivery) -> dict:
+    files = list(delivery.files.select_related("recording"))
+    under_way = [file for file in files if file.state in (file.State.WAITING, file.State.MAKING)]
+    weights = [(file.recording.figures.get("duration_s") if file.recording else 0) or 1.0 for file in files]
+    done = [1.0 if file not in under_way else file.share for file in files]
+    share = sum(d * w for d, w in zip(done, weights, strict=True)) / (sum(weights) or 1.0)
+    return {
+        "delivery": delivery,
+        "outlet": delivery.outlet,
+        "files": files,
+        "running": bool(under_way),
+        "share": share,
+        "seconds_left": _seconds_left(files, weights, done),
+        "summary": _summary(files),
+        "fails": sum(file.state == "fails" for file in files),
+        "refused": sum(file.state == "cannot be made" for file in files),
+        "cancelled": sum(file.state == "cancelled" for file in files),
+        "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in files),
+        "made_count": sum(file.is_made for file in files),
+    }
+
+
+def _verdict_line(file: FinishedFile) -> str:
+    failing = len(file.failures())
+    if failing:
+        return f"Fails {failing} of {len(file.findings)} rules of the outlet"
+    if file.state == file.State.REMARKS:
+        return f"Passes all {len(file.findings)} rules of the outlet, one or more of them narrowly"
+    return f"Passes all {len(file.findings)} rules of the outlet"
+
+
+def _summary(files: list[FinishedFile]) -> str:
+    """What became of a run, in one sentence."""
+    if all(file.is_made and file.state != file.State.FAILS for file in files):
+        return "Every file is made, was decoded again and passes." if len(files) > 1 else "The file is made and passes."
+    counted = Counter(file.state for file in files)
+    words = {
+        "passes": "{} passes|{} pass",
+        "passes with a remark": "{} passes with a remark|{} pass with a remark",
+        "fails": "{} fails|{} fail",
+        "cannot be made": "{} cannot be made|{} cannot be made",
+        "cancelled": "{} was cancelled|{} were cancelled",
+    }
+    told = [words[s].split("|")[counted[s] != 1].format(counted[s]) for s in words if counted[s]]
+    return f"Of {len(files)} file{'s' * (len(files) != 1)}: {', '.join(told)}."
+
+
+def _seconds_left(files: list[FinishedFile], weights: list[float], done: list[float]) -> float | None:
+    """From the audio finished so far and the time since the first file began."""
+    starts = [file.started_at for file in files if file.started_at]
+    finished = sum(d * w for d, w in zip(done, weights, strict=True))
+    if not starts or finished < 0.02 * sum(weights):
+        return None
+    elapsed_s = (timezone.now() - min(starts)).total_seconds()
+    return elapsed_s * (sum(weights) - finished) / finished
+
+
+def _mine(request, pk: int) -> Delivery:
+    return get_object_or_404(Delivery.objects.of(request.user).select_related("production"), pk=pk)
+
+
+def _my_file(request, pk: int) -> FinishedFile:
+    files = FinishedFile.objects.filter(delivery__production__owner=request.user)
+    return get_object_or_404(files.select_related("delivery__production", "recording"), pk=pk)
+
+
+def _made_file(request, pk: int) -> FinishedFile:
+    file = _my_file(request, pk)
+    if not file.is_made or not file.path.exists():
+        raise Http404
+    return file

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class ProductionsConfig(AppConfig):
+    name = "sermovox.productions"

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class RecordingsConfig(AppConfig):
+    name = "sermovox.recordings"

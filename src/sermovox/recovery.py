@@ -1,0 +1,29 @@
+"""Putting work that was broken off back into the queue."""
+
+
+def requeue_tasks(worker_id: str | None = None) -> int:
+    """Make running tasks ready again: those of one dead worker, or all when no worker is left.
+
+    Returns how many. Files in the making go back to waiting; each counts how often it was begun.
+    """
+    from django.db import transaction
+    from django_tasks.base import TaskResultStatus
+    from django_tasks_db.models import DBTaskResult
+
+    from sermovox.deliveries.models import FinishedFile
+    from sermovox.deliveries.tasks import make_file
+
+    with transaction.atomic():
+        broken_off = [
+            result
+            for result in DBTaskResult.objects.running()
+            if worker_id is None or result.worker_ids[-1:] == [worker_id]
+        ]
+        for result in broken_off:
+            if result.task_path == make_file.module_path:
+                key = result.args_kwargs["args"][0]
+                FinishedFile.objects.filter(pk=key, state=FinishedFile.State.MAKING).update(
+                    state=FinishedFile.State.WAITING, share=0.0
+                )
+        keys = [result.pk for result in broken_off]
+        return DBTaskResult.objects.filter(pk__in=keys).update(status=TaskResultStatus.READY, started_at=None)

@@ -1,0 +1,127 @@
+"""Settings. Each has a working default; those a person might change have an environment variable.
+
+| variable                  | what it sets                                           | default            |
+| SERMOVOX_DATA             | where database, recordings and finished files are kept | var/ in the project |
+| SERMOVOX_HOSTS            | names the server answers to, with commas               | loopback names     |
+| SERMOVOX_SECRET_KEY       | the secret key that signs sessions                     | made once, kept in the data |
+| SERMOVOX_DEMO_SIGN_IN     | 1: visitors from this machine are the demo narrator    | 0                  |
+| SERMOVOX_DEBUG            | 1: Django's debug pages                                | 0                  |
+| SERMOVOX_MAX_UPLOAD_BYTES | largest recording taken in                             | 8 GiB              |
+"""
+
+import os
+import secrets
+from pathlib import Path
+
+BASE_DIR = Path(__file__).resolve().parents[2]
+DATA_DIR = Path(os.environ.get("SERMOVOX_DATA", BASE_DIR / "var")).resolve()
+DATA_DIR.mkdir(parents=True, exist_ok=True)
+
+
+def _kept_secret() -> str:
+    path = DATA_DIR / "secret-key"
+    try:
+        with open(path, "x", opener=lambda name, flags: os.open(name, flags, 0o600)) as file:
+            file.write(secrets.token_urlsafe(50))
+    except FileExistsError:
+        pass
+    return path.read_text()
+
+
+SECRET_KEY = os.environ.get("SERMOVOX_SECRET_KEY") or _kept_secret()
+DEBUG = os.environ.get("SERMOVOX_DEBUG") == "1"
+ALLOWED_HOSTS = os.environ.get("SERMOVOX_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
+DEMO_SIGN_IN = os.environ.get("SERMOVOX_DEMO_SIGN_IN") == "1"
+MAX_UPLOAD_BYTES = int(os.environ.get("SERMOVOX_MAX_UPLOAD_BYTES", 8 * 2**30))
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.messages",
+    "django.contrib.staticfiles",
+    "django_tasks",
+    "django_tasks_db",
+    "django_htmx",
+    "sermovox.ui",
+    "sermovox.accounts",
+    "sermovox.productions",
+    "sermovox.recordings",
+    "sermovox.outlets",
+    "sermovox.deliveries",
+    "sermovox.demo",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "sermovox.accounts.middleware.DemoSignIn",
+    "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+]
+
+ROOT_URLCONF = "sermovox.urls"
+WSGI_APPLICATION = "sermovox.wsgi.application"
+TEST_RUNNER = "sermovox.testrunner.Runner"
+
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+            ],
+            "builtins": ["sermovox.ui.templatetags.figures"],
+        },
+    },
+]
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATA_DIR / "sermovox.sqlite3",
+        "OPTIONS": {
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 20,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
+        },
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend"}}
+
+AUTH_USER_MODEL = "accounts.User"
+LOGIN_URL = "accounts:sign-in"
+LOGIN_REDIRECT_URL = "productions:list"
+LOGOUT_REDIRECT_URL = "accounts:sign-in"
+
+STATIC_URL = "static/"
+WHITENOISE_USE_FINDERS = True
+WHITENOISE_MAX_AGE = 3600
+
+LANGUAGE_CODE = "en-gb"
+TIME_ZONE = "UTC"
+USE_I18N = False
+USE_TZ = True
+
+SESSION_COOKIE_SAMESITE = "Lax"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+X_FRAME_OPTIONS = "DENY"
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+}

@@ -1,0 +1,155 @@
+"""Starts the web server and the workers, keeps them running, and stops them cleanly."""
+
+import contextlib
+import os
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from sermovox.accounts.middleware import is_loopback
+from sermovox.recovery import requeue_tasks
+
+_LOOK_EVERY_S = 0.5
+_PATIENCE_S = 8.0
+_STARTING_S = 60.0
+
+
+class CannotStart(Exception):
+    """The application cannot start; the text says why."""
+
+
+@dataclass
+class Child:
+    """A process that is started again when it dies."""
+
+    name: str
+    command: Callable[[], list[str]]
+    on_death: Callable[[], None] = lambda: None
+    process: subprocess.Popen | None = field(default=None, init=False)
+
+    def start(self) -> None:
+        # The child watches its standard input: when this process dies, however it dies, the pipe closes.
+        environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+        self.process = subprocess.Popen(self.command(), stdin=subprocess.PIPE, env=environment, start_new_session=True)
+
+    def watch(self) -> None:
+        if self.process.poll() is not None:
+            print(f"The {self.name} stopped (status {self.process.returncode}); starting it again.", flush=True)
+            self._end_group()
+            self.on_death()
+            self.start()
+
+    def _end_group(self) -> None:
+        """End what the dead process itself had started: it may still hold the port."""
+        if hasattr(os, "killpg"):
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(self.process.pid, signal.SIGKILL)
+
+
+class Supervisor:
+    """One web server and some workers."""
+
+    def __init__(self, *, host: str, port: int, workers: int, demo: bool):
+        if demo and not is_loopback(host):
+            raise CannotStart(
+                f"Refused: the automatic sign-in of the demonstration is for this machine only, and {host} can be "
+                "reached from others. Leave out the demonstration, or listen on 127.0.0.1."
+            )
+        _refuse_taken_port(host, port)
+        self._host, self._port = host, port
+        self._stopping = threading.Event()
+        server = Child("web server", lambda: _server_command(host, port))
+        self._children = [server, *(self._worker() for _ in range(workers))]
+
+    @property
+    def address(self) -> str:
+        host = f"[{self._host}]" if ":" in self._host else self._host
+        return f"http://{host}:{self._port}/"
+
+    def run(self) -> None:
+        """Run until told to stop by SIGINT or SIGTERM."""
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, lambda *_: self._stopping.set())
+        # Whatever a former run left in the middle goes back into the queue.
+        requeue_tasks()
+        try:
+            for child in self._children:
+                child.start()
+            self._wait_until_answering()
+            print(f"Sermovox is ready at {self.address}\nStop it with Ctrl+C.", flush=True)
+            while not self._stopping.wait(_LOOK_EVERY_S):
+                for child in self._children:
+                    child.watch()
+        finally:
+            self._stop()
+
+    def _worker(self) -> Child:
+        """Each start gets an identity of its own, so that a dead worker's task is known from a living one's."""
+        child = Child("worker", list)
+        identity = {"now": ""}
+
+        def command() -> list[str]:
+            identity["now"] = uuid.uuid4().hex
+            return [sys.executable, "-m", "sermovox.worker", identity["now"]]
+
+        child.command = command
+        child.on_death = lambda: requeue_tasks(identity["now"])
+        return child
+
+    def _wait_until_answering(self) -> None:
+        for _ in range(int(_STARTING_S / 0.1)):
+            if self._stopping.is_set():
+                return
+            with socket.socket(socket.AF_INET6 if ":" in self._host else socket.AF_INET) as probe:
+                if probe.connect_ex((self._host, self._port)) == 0:
+                    return
+            time.sleep(0.1)
+        raise CannotStart(f"The web server does not answer at {self.address}.")
+
+    def _stop(self) -> None:
+        running = [child.process for child in self._children if child.process and child.process.poll() is None]
+        for process in running:
+            process.terminate()
+        deadline = time.monotonic() + _PATIENCE_S
+        for process in running:
+            try:
+                process.wait(max(0.1, deadline - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                # A file in the making is made anew at the next start; see requeue_tasks above.
+                process.kill()
+                process.wait()
+        requeue_tasks()
+
+
+def hold_lock(path: Path):
+    """Keep two supervisors from sharing one data folder. Returns the open file; closing it lets go."""
+    from django.core.files import locks
+
+    file = path.open("w")
+    if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
+        file.close()
+        raise CannotStart(f"Sermovox is running with this data folder already ({path.parent}).")
+    return file
+
+
+def _refuse_taken_port(host: str, port: int) -> None:
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError as error:
+            raise CannotStart(
+                f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
+            ) from error
+
+
+def _server_command(host: str, port: int) -> list[str]:
+    return [sys.executable, "-m", "sermovox.server", host, str(port)]

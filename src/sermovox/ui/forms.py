@@ -1,0 +1,13 @@
+"""How form fields are dressed."""
+
+from django import forms
+
+
+class Dressed:
+    """Gives each field of a form the look of the page. Put it before the form class."""
+
+    def __init__(self, *args, **kwargs):
+        super().__init__(*args, **kwargs)
+        for field in self.fields.values():
+            select = isinstance(field.widget, forms.Select)
+            field.widget.attrs.setdefault("class", "form-select" if select else "form-control")

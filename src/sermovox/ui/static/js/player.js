@@ -1,0 +1,164 @@
+// A recording laid out like a page: the waveform runs in lines, played by clicking into it.
+
+const LINE_SECONDS = [5, 10, 15, 20, 30, 60, 120, 300, 600, 1200];
+const MOST_LINES = 8;
+const LINE_HEIGHT = 46;
+const MARGIN = 58;
+const STEP_SECONDS = 5;
+
+const clock = (seconds) => {
+  const whole = Math.floor(seconds);
+  const rest = `${Math.floor((whole % 3600) / 60)}:${String(whole % 60).padStart(2, "0")}`;
+  return whole >= 3600 ? `${Math.floor(whole / 3600)}:${rest.padStart(5, "0")}` : rest;
+};
+
+class Player {
+  constructor(root) {
+    this.root = root;
+    this.seconds = Number(root.dataset.seconds) || 0;
+    this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s <= MOST_LINES) ?? this.seconds / MOST_LINES;
+    this.lines = Math.max(1, Math.ceil(this.seconds / this.lineSeconds));
+    this.audio = new Audio(root.dataset.audio);
+    this.audio.preload = "metadata";
+    this.canvas = root.querySelector("canvas");
+    this.button = root.querySelector("[data-play]");
+    this.clock = root.querySelector("[data-clock]");
+    this.slider = root.querySelector("input[type=range]");
+    this.slider.max = this.seconds;
+    this.slider.step = 0.1;
+    this.pairs = new Int8Array(0);
+    this.listen();
+    this.load();
+  }
+
+  listen() {
+    this.button.addEventListener("click", () => this.toggle());
+    this.canvas.addEventListener("click", (event) => {
+      this.seek(this.secondAt(event.offsetX, event.offsetY));
+      if (this.audio.paused) this.toggle();
+    });
+    this.slider.addEventListener("input", () => this.seek(Number(this.slider.value)));
+    this.slider.addEventListener("keydown", (event) => {
+      const step = { ArrowLeft: -STEP_SECONDS, ArrowRight: STEP_SECONDS }[event.key];
+      if (!step) return;
+      event.preventDefault();
+      this.seek(this.audio.currentTime + step);
+    });
+    for (const name of ["play", "pause", "ended"]) this.audio.addEventListener(name, () => this.show());
+    this.audio.addEventListener("timeupdate", () => this.show());
+    this.audio.addEventListener("error", () => {
+      this.clock.textContent = "This browser cannot play the file. Download it to listen.";
+    });
+    new ResizeObserver(() => this.draw()).observe(this.canvas);
+    document.addEventListener("colours", () => this.draw());
+  }
+
+  async load() {
+    const columns = Math.ceil(this.lines * 1100);
+    const answer = await fetch(`${this.root.dataset.waveform}?columns=${columns}`);
+    if (answer.ok) this.pairs = new Int8Array(await answer.arrayBuffer());
+    this.draw();
+  }
+
+  toggle() {
+    if (!this.audio.paused) return this.audio.pause();
+    for (const other of players) if (other !== this) other.audio.pause();
+    this.audio.play().catch(() => {});
+    const animate = () => {
+      this.show();
+      if (!this.audio.paused) requestAnimationFrame(animate);
+    };
+    requestAnimationFrame(animate);
+  }
+
+  seek(second) {
+    this.audio.currentTime = Math.min(Math.max(0, second), this.seconds);
+    this.show();
+  }
+
+  secondAt(x, y) {
+    const width = this.canvas.clientWidth - MARGIN;
+    const line = Math.min(this.lines - 1, Math.floor(y / LINE_HEIGHT));
+    return Math.min(this.seconds, (line + Math.max(0, x - MARGIN) / width) * this.lineSeconds);
+  }
+
+  show() {
+    const now = this.audio.currentTime;
+    this.button.textContent = this.audio.paused ? this.button.dataset.play : this.button.dataset.pause;
+    this.clock.textContent = `${clock(now)} of ${clock(this.seconds)}`;
+    this.slider.value = now;
+    this.slider.setAttribute("aria-valuetext", this.clock.textContent);
+    this.draw();
+  }
+
+  draw() {
+    const style = getComputedStyle(this.root);
+    const colour = (name) => style.getPropertyValue(name);
+    const ratio = devicePixelRatio;
+    const width = this.canvas.clientWidth;
+    const height = this.lines * LINE_HEIGHT;
+    if (this.canvas.width !== width * ratio || this.canvas.height !== height * ratio) {
+      this.canvas.width = width * ratio;
+      this.canvas.height = height * ratio;
+      this.canvas.style.height = `${height}px`;
+    }
+    const pen = this.canvas.getContext("2d");
+    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    pen.clearRect(0, 0, width, height);
+    const text = width - MARGIN;
+    const shown = this.pairs.length / 2;
+    const now = this.audio.currentTime;
+    pen.font = `12px ${style.getPropertyValue("--mono")}`;
+    pen.textBaseline = "middle";
+    for (let line = 0; line < this.lines; line += 1) {
+      const middle = (line + 0.5) * LINE_HEIGHT;
+      pen.fillStyle = colour("--ink-2");
+      pen.fillText(clock(line * this.lineSeconds), 0, middle);
+      const share = Math.min(1, this.seconds / this.lineSeconds - line);
+      pen.fillStyle = colour("--rule");
+      pen.fillRect(MARGIN, middle, text * share, 1);
+      pen.fillStyle = colour("--ink");
+      for (let x = 0; x < text * share; x += 1) {
+        const from = ((line + x / text) * this.lineSeconds) / this.seconds;
+        const to = ((line + (x + 1) / text) * this.lineSeconds) / this.seconds;
+        const stop = Math.min(shown, Math.max(Math.floor(from * shown) + 1, Math.floor(to * shown)));
+        let low = 127, high = -127;
+        for (let column = Math.floor(from * shown); column < stop; column += 1) {
+          low = Math.min(low, this.pairs[2 * column]);
+          high = Math.max(high, this.pairs[2 * column + 1]);
+        }
+        if (high < low) continue;
+        const scale = (LINE_HEIGHT / 2 - 3) / 127;
+        pen.fillRect(MARGIN + x, middle - high * scale, 1, Math.max(1, (high - low) * scale));
+      }
+      const here = now / this.lineSeconds - line;
+      if (here >= 0 && here < 1) {
+        pen.fillStyle = colour("--pencil");
+        pen.fillRect(MARGIN + here * text - 1, middle - LINE_HEIGHT / 2 + 1, 2, LINE_HEIGHT - 2);
+      }
+    }
+  }
+}
+
+const players = [];
+
+function start() {
+  for (const root of document.querySelectorAll("[data-player]:not([data-started])")) {
+    root.dataset.started = "";
+    players.push(new Player(root));
+  }
+}
+
+// From source to result and back at the same place.
+document.addEventListener("click", (event) => {
+  if (!event.target.closest("[data-switch-players]") || players.length < 2) return;
+  const heard = players.find((player) => !player.audio.paused) ?? players[0];
+  const other = players.find((player) => player !== heard);
+  const now = heard.audio.currentTime;
+  heard.audio.pause();
+  other.seek(now);
+  other.toggle();
+});
+
+start();
+document.addEventListener("htmx:afterSettle", start);

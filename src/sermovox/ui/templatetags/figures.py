@@ -1,0 +1,79 @@
+"""How figures are written: every number with its unit, times as h:mm:ss."""
+
+from django import template
+from django.utils.html import format_html
+
+from mastering.audio.reader import clock as as_clock
+
+register = template.Library()
+
+MARKS = {
+    "to do": "todo",
+    "waiting": "waiting",
+    "making": "making",
+    "passes": "passes",
+    "passes with a remark": "remark",
+    "fails": "fails",
+    "cannot be made": "refused",
+    "cancelled": "cancelled",
+}
+
+
+@register.filter
+def clock(seconds) -> str:
+    """h:mm:ss, or m:ss below an hour; an en dash when not known."""
+    return "–" if seconds is None or seconds == "" else as_clock(float(seconds))
+
+
+@register.filter
+def roughly(seconds) -> str:
+    """How long something will still take, in words."""
+    if seconds is None:
+        return "working out the time left"
+    seconds = float(seconds)
+    if seconds < 5:
+        return "a few seconds left"
+    if seconds < 90:
+        return f"about {round(seconds / 5) * 5} s left"
+    return f"about {round(seconds / 60)} min left"
+
+
+@register.filter
+def size(count) -> str:
+    """Bytes in the largest fitting decimal unit."""
+    count = float(count or 0)
+    for unit, digits in (("B", 0), ("kB", 0), ("MB", 1)):
+        if count < 1000:
+            return f"{count:.{digits}f} {unit}"
+        count /= 1000
+    return f"{count:.2f} GB"
+
+
+@register.filter
+def level(value, unit: str) -> str:
+    """A level with its unit, true minus sign and one decimal."""
+    if value is None or value == "":
+        return "none"
+    return f"{value:.1f} {unit}".replace("-", "−")
+
+
+@register.filter
+def percent(share) -> int:
+    """A share from 0 to 1 as a whole percentage."""
+    return round(100 * float(share or 0))
+
+
+@register.filter
+def proper(text: str) -> str:
+    """Hyphens before digits become minus signs."""
+    return text.replace("-", "−") if any(c.isdigit() for c in text) and "_" not in text else text
+
+
+@register.simple_tag
+def mark(state: str) -> str:
+    """The mark of a state: its own shape, with its word for those who do not see it."""
+    return format_html(
+        '<svg class="mark mark-{0}" role="img" aria-label="{1}"><title>{1}</title><use href="#mark-{0}"/></svg>',
+        MARKS[state],
+        state,
+    )
