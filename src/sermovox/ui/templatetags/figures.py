@@ -1,6 +1,9 @@
 """How figures are written: every number with its unit, times as h:mm:ss."""
 
+import re
+
 from django import template
+from django.utils.dateformat import format as date_format
 from django.utils.html import format_html
 
 from mastering.audio.reader import clock as as_clock
@@ -69,11 +72,23 @@ def proper(text: str) -> str:
     return text.replace("-", "−") if any(c.isdigit() for c in text) and "_" not in text else text
 
 
+@register.filter
+def moment(when) -> str:
+    """A point in time; the page shows it in the reader's own time zone."""
+    return format_html('<time datetime="{}">{} UTC</time>', when.isoformat(), date_format(when, "j M Y, H:i"))
+
+
+@register.filter
+def first_sentence(text: str) -> str:
+    """What stands before the first full stop or colon."""
+    return re.split(r"[.:](?:\s|$)", text, maxsplit=1)[0] + "."
+
+
 @register.simple_tag
 def mark(state: str) -> str:
     """The mark of a state: its own shape, with its word for those who do not see it."""
     return format_html(
-        '<svg class="mark mark-{0}" role="img" aria-label="{1}"><title>{1}</title><use href="#mark-{0}"/></svg>',
+        '<svg class="sign sign-{0}" role="img" aria-label="{1}"><title>{1}</title><use href="#mark-{0}"/></svg>',
         MARKS[state],
         state,
     )

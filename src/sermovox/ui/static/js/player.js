@@ -12,12 +12,15 @@ const clock = (seconds) => {
   return whole >= 3600 ? `${Math.floor(whole / 3600)}:${rest.padStart(5, "0")}` : rest;
 };
 
+// Drawn on a curve, so that quiet speech can be seen beside loud.
+const heightOf = (value) => Math.sign(value) * (Math.abs(value) / 127) ** 0.6 * (LINE_HEIGHT / 2 - 3);
+
 class Player {
   constructor(root) {
     this.root = root;
     this.seconds = Number(root.dataset.seconds) || 0;
     this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s <= MOST_LINES) ?? this.seconds / MOST_LINES;
-    this.lines = Math.max(1, Math.ceil(this.seconds / this.lineSeconds));
+    this.lines = Math.max(1, Math.ceil(this.seconds / this.lineSeconds - 0.02));
     this.audio = new Audio(root.dataset.audio);
     this.audio.preload = "metadata";
     this.canvas = root.querySelector("canvas");
@@ -128,8 +131,8 @@ class Player {
           high = Math.max(high, this.pairs[2 * column + 1]);
         }
         if (high < low) continue;
-        const scale = (LINE_HEIGHT / 2 - 3) / 127;
-        pen.fillRect(MARGIN + x, middle - high * scale, 1, Math.max(1, (high - low) * scale));
+        const top = middle - heightOf(high);
+        pen.fillRect(MARGIN + x, top, 1, Math.max(1, middle - heightOf(low) - top));
       }
       const here = now / this.lineSeconds - line;
       if (here >= 0 && here < 1) {
