@@ -123,5 +123,6 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "loggers": {"django.request": {"level": "ERROR"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
 }

@@ -223,7 +223,7 @@ class Reader:
             promised_s = max(promised_s, got_s / (1.0 - missing))
         if promised_s - got_s > _TOLERATED_SHORTFALL_S:
             raise UnreadableRecording(
-                f"This file stops after {clock(got_s)}, though it says it is {clock(promised_s)} long: "
+                f"This file stops after {clock(got_s)}, though it says it is {clock(round(promised_s, 2))} long: "
                 "it was cut off while being copied or recorded. Copy it again."
             )
 

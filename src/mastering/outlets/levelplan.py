@@ -14,18 +14,24 @@ _LOSSY_MARGIN_DB = 0.6
 _INSIDE_DB = 0.5
 """How far inside the edge of a range a level is put: encoding moves it by hundredths."""
 _HEAVY_LIMITING_DB = 6.0
+_MOST_MADE_UP_DB = 3.0
+"""How much loudness taken by the limiter is made up for with more gain. Beyond that it works on the voice itself,
+not on stray peaks, and every further decibel of gain only flattens it."""
 
 
 @dataclass(frozen=True, kw_only=True)
 class LevelPlan:
     """What will be done to the level, what should come of it, and what cannot be had.
 
-    `ceiling_dbtp` is None where no limiter is wanted. `collisions` are rules that this plan cannot meet, each
+    `ceiling_dbtp` is None where no limiter is wanted; `highest_gain_db` is what corrections must not exceed;
+    `source_peak_dbtp` is the section's true peak before any gain. `collisions` are rules this plan cannot meet, each
     with its reason; `remarks` are what a listener might want to know.
     """
 
     gain_db: float
     ceiling_dbtp: float | None
+    highest_gain_db: float
+    source_peak_dbtp: float
     predicted: dict[str, float] = field(default_factory=dict)
     collisions: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
@@ -51,7 +57,8 @@ def plan_levels(levels: Levels, demands: dict[str, Demand], *, lossy: bool) -> L
     if levels.silent:
         raise CannotMake("This recording is silent throughout: there is nothing to bring to a level.")
     ceiling = _ceiling(demands, margin_db=_LOSSY_MARGIN_DB if lossy else _PCM_MARGIN_DB)
-    gain_db, rehearsed = _gain(levels, demands, ceiling)
+    highest_gain_db = _needed_gain_db(levels, demands) + _MOST_MADE_UP_DB
+    gain_db, rehearsed = _gain(levels, demands, ceiling, highest_gain_db)
     predicted = {
         "integrated_lufs": rehearsed.integrated_lufs,
         "rms_dbfs": rehearsed.rms_dbfs,
@@ -61,6 +68,8 @@ def plan_levels(levels: Levels, demands: dict[str, Demand], *, lossy: bool) -> L
     return LevelPlan(
         gain_db=gain_db,
         ceiling_dbtp=ceiling,
+        highest_gain_db=highest_gain_db,
+        source_peak_dbtp=levels.true_peak_dbtp,
         predicted={name: round(value, 2) for name, value in predicted.items() if value is not None},
         collisions=_collisions(predicted, demands, gain_db),
         remarks=_remarks(rehearsed),
@@ -75,10 +84,15 @@ def corrected(plan: LevelPlan, found: Levels, demands: dict[str, Demand]) -> Lev
         if demand is None or figure is None or meets(figure, demand):
             continue
         if name in PEAK_RULES and demand.target is None:
-            start = min(ceiling, found.true_peak_dbtp) if ceiling is not None else found.true_peak_dbtp
-            ceiling = start - (figure - demand.high) - _PCM_MARGIN_DB
+            # Encoding raised it from here, whether or not the limiter had to act.
+            encoded_from = plan.source_peak_dbtp + plan.gain_db
+            ceiling = (
+                (encoded_from if ceiling is None else min(ceiling, encoded_from))
+                - (figure - demand.high)
+                - _PCM_MARGIN_DB
+            )
         else:
-            gain_db += _aim(figure, demand) - figure
+            gain_db = min(gain_db + _aim(figure, demand) - figure, plan.highest_gain_db)
     if (gain_db, ceiling) == (plan.gain_db, plan.ceiling_dbtp):
         return None
     return replace(plan, gain_db=gain_db, ceiling_dbtp=ceiling)
@@ -97,34 +111,38 @@ def _ceiling(demands: dict[str, Demand], *, margin_db: float) -> float | None:
     return min(highs) - margin_db if highs else None
 
 
-def _gain(levels: Levels, demands: dict[str, Demand], ceiling: float | None) -> tuple[float, Rehearsed]:
-    for name in PEAK_RULES:
+def _needed_gain_db(levels: Levels, demands: dict[str, Demand]) -> float:
+    """The gain that would meet the outlet's aim if nothing were limited."""
+    for name in (*PEAK_RULES, *LOUDNESS_RULES):
         demand = demands.get(name)
-        if demand and demand.target is not None:
-            gain_db = demand.target - getattr(levels, name)
-            return gain_db, rehearse(levels.envelope, gain_db=gain_db, ceiling_dbtp=ceiling)
-    for name in LOUDNESS_RULES:
-        if name in demands:
-            return _gain_to_loudness(levels, name, demands[name], ceiling)
-    return 0.0, rehearse(levels.envelope, gain_db=0.0, ceiling_dbtp=ceiling)
+        if demand is None or (name in PEAK_RULES and demand.target is None):
+            continue
+        measured = getattr(levels, name)
+        if measured is None:
+            raise CannotMake(
+                "This recording is too short or too quiet to have a loudness (it takes at least 0.4 s above "
+                "-70 LUFS), and this outlet asks for one."
+            )
+        return _aim(measured, demand) - measured
+    return 0.0
 
 
-def _gain_to_loudness(levels: Levels, name: str, demand: Demand, ceiling: float | None) -> tuple[float, Rehearsed]:
-    measured = getattr(levels, name)
-    if measured is None:
-        raise CannotMake(
-            "This recording is too short or too quiet to have a loudness (it takes at least 0.4 s above "
-            "-70 LUFS), and this outlet asks for one."
-        )
-    aim = _aim(measured, demand)
-    gain_db = aim - measured
+def _gain(
+    levels: Levels, demands: dict[str, Demand], ceiling: float | None, highest_gain_db: float
+) -> tuple[float, Rehearsed]:
+    """The gain that meets the aim with the limiter at work, as far as that can be had."""
+    gain_db = _needed_gain_db(levels, demands)
     rehearsed = rehearse(levels.envelope, gain_db=gain_db, ceiling_dbtp=ceiling)
-    # The limiter takes some loudness back; a few rounds of putting it on again settle within hundredths.
+    name = next((name for name in LOUDNESS_RULES if name in demands), None)
+    if name is None:
+        return gain_db, rehearsed
+    aim = _aim(getattr(levels, name), demands[name])
+    # A few rounds of putting on again what the limiter takes settle within hundredths.
     for _ in range(6):
-        missing = aim - getattr(rehearsed, name)
-        if abs(missing) < 0.02:
+        wanted_db = min(gain_db + aim - getattr(rehearsed, name), highest_gain_db)
+        if abs(wanted_db - gain_db) < 0.02:
             break
-        gain_db += missing
+        gain_db = wanted_db
         rehearsed = rehearse(levels.envelope, gain_db=gain_db, ceiling_dbtp=ceiling)
     return gain_db, rehearsed
 

@@ -21,35 +21,65 @@ PROGRAMME = {
 # (file, role, number, title, content kind, voice, text). A bar in a text is a pause for breath.
 BOOK_SECTIONS = [
     (
-        "opening-credits.flac", "opening credits", None, "Opening credits", "speech", "slt",
+        "opening-credits.flac",
+        "opening credits",
+        None,
+        "Opening credits",
+        "speech",
+        "slt",
         "The Lamp and the Barometer. | Written by Ottoline Farrow. | Read by Maren Askew.",
     ),
     (
-        "chapter-1.flac", "chapter", 1, "Oil, Wick and Weather", "speech", "slt",
+        "chapter-1.flac",
+        "chapter",
+        1,
+        "Oil, Wick and Weather",
+        "speech",
+        "slt",
         "Chapter one. Oil, wick and weather. | Before the sun was down on Gannet Stack, the keeper had trimmed "
         "four wicks and written one line in the ledger. | Wind south by east. Sea moderate. Glass falling. | She "
         "trusted the glass more than the sky, because the sky had lied to her twice, and the glass only once.",
     ),
     (
-        "chapter-2.flac", "chapter", 2, "What the Barometer Knew", "speech", "slt",
+        "chapter-2.flac",
+        "chapter",
+        2,
+        "What the Barometer Knew",
+        "speech",
+        "slt",
         "Chapter two. What the barometer knew. | A column of mercury has no opinions. | It stands higher when the "
         "air is heavy, and lower when the air is light, and it does not care whose boats are out. | That evening "
         "it stood lower than anyone on the island could remember.",
     ),
     (
-        "chapter-3.flac", "chapter", 3, "Fog Signals", "speech", "slt",
+        "chapter-3.flac",
+        "chapter",
+        3,
+        "Fog Signals",
+        "speech",
+        "slt",
         "Chapter three. Fog sig, | Chapter three. Fog signals. | When the lamp could not be seen, it had to be "
         "heard. | One long note and two short ones, every ninety seconds, until the far shore came back. | The "
         "horn took six buckets of coal an hour, and two people to feed it.",
     ),
     (
-        "chapter-4.flac", "chapter", 4, "The Keeper's Ledger", "speech", "slt",
+        "chapter-4.flac",
+        "chapter",
+        4,
+        "The Keeper's Ledger",
+        "speech",
+        "slt",
         "Chapter four. The keeper's ledger. | Nobody asked for the book when the light was made to turn by "
         "itself. | It lay on the sill for eleven winters, open at the same page. | Glass rising, the last line "
         "said. | All boats home.",
     ),
     (
-        "closing-credits.flac", "closing credits", None, "Closing credits", "speech", "slt",
+        "closing-credits.flac",
+        "closing credits",
+        None,
+        "Closing credits",
+        "speech",
+        "slt",
         "This has been The Lamp and the Barometer, | by Ottoline Farrow. | Thank you for listening.",
     ),
 ]
@@ -57,13 +87,23 @@ BOOK_SECTIONS = [
 PROGRAMME_SECTIONS = [
     ("opening-tune.flac", "segment", 1, "Opening tune", "music", None, ""),
     (
-        "tides-and-talk.flac", "segment", 2, "Tides and talk", "speech", "rms",
+        "tides-and-talk.flac",
+        "segment",
+        2,
+        "Tides and talk",
+        "speech",
+        "rms",
         "Good morning from Skerrow Sound. | High water at the harbour is at seven minutes past nine, and again "
         "just before ten tonight. | The ferry runs as usual. The knitting circle does not, because the hall has "
         "no heating until Thursday.",
     ),
     (
-        "sign-off.flac", "segment", 3, "Sign-off", "speech", "rms",
+        "sign-off.flac",
+        "segment",
+        3,
+        "Sign-off",
+        "speech",
+        "rms",
         "That was Harbour Hour. | I am Tobin Rask. | Mind the step on your way out.",
     ),
 ]

@@ -103,9 +103,9 @@ def _long_pause(voice: np.ndarray, rate_hz: int, *, seconds: float) -> np.ndarra
 def _knock(samples: np.ndarray, *, at: int, rate_hz: int, random: np.random.Generator) -> None:
     """A chair against a desk."""
     times = np.arange(int(0.12 * rate_hz)) / rate_hz
-    thud = np.sin(2 * np.pi * 90 * times) * np.exp(-times * 45) + 0.3 * random.standard_normal(
-        len(times)
-    ) * np.exp(-times * 160)
+    thud = np.sin(2 * np.pi * 90 * times) * np.exp(-times * 45) + 0.3 * random.standard_normal(len(times)) * np.exp(
+        -times * 160
+    )
     samples[at : at + len(thud)] += 0.75 * thud
 
 

@@ -4,9 +4,9 @@ from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 
 from sermovox.accounts.models import DEMO_USERNAME
+from sermovox.deliveries.models import Delivery
 from sermovox.demo.scenario import BOOK, BOOK_SECTIONS, NARRATOR, PROGRAMME, PROGRAMME_SECTIONS
 from sermovox.demo.takes import FOLDER
-from sermovox.deliveries.models import Delivery
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import file_chunks, take_in
 from sermovox.recordings.models import Recording

@@ -2,13 +2,13 @@
 
 function show() {
   const form = document.querySelector("#order");
-  if (!form) return;
+  const button = document.querySelector("#make");
+  if (!form || !button) return;
   const outlet = form.querySelector("input[name=outlet]:checked");
   const picked = form.querySelectorAll("input[name=section]:checked:not(:disabled)").length;
   for (const cell of form.querySelectorAll("[data-outlet]")) {
     cell.classList.toggle("chosen", cell.dataset.outlet === outlet?.value);
   }
-  const button = document.querySelector("#make");
   button.disabled = !picked || !outlet;
   const files = picked === 1 ? "1 file" : `${picked} files`;
   button.textContent = picked && outlet ? `Make ${files} for ${outlet.dataset.title}` : "Choose sections to make";

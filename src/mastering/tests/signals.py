@@ -1,0 +1,73 @@
+"""Sounds the tests make, and real speech they find on the machine."""
+
+from pathlib import Path
+
+import av
+import numpy as np
+import soundfile
+
+PROMPTS = Path("/usr/share/asterisk/sounds/en_US_f_Allison")
+"""Debian's asterisk-core-sounds-en-wav: a human voice, 8 kHz."""
+ALSA = Path("/usr/share/sounds/alsa")
+"""Debian's alsa-utils: human voices, 48 kHz."""
+
+
+def tone(level_dbfs: float, seconds: float, *, rate_hz: int = 48000, hz: float = 1000.0, channels: int = 2):
+    """A sine of a peak level on every channel: float32, (frames, channels)."""
+    times = np.arange(round(seconds * rate_hz)) / rate_hz
+    samples = 10 ** (level_dbfs / 20) * np.sin(2 * np.pi * hz * times)
+    return np.repeat(samples[:, None], channels, axis=1).astype(np.float32)
+
+
+def silence(seconds: float, *, rate_hz: int = 48000, channels: int = 2) -> np.ndarray:
+    return np.zeros((round(seconds * rate_hz), channels), np.float32)
+
+
+def noise(rms_dbfs: float, seconds: float, *, rate_hz: int = 44100, seed: int = 1) -> np.ndarray:
+    """White noise on one channel."""
+    samples = np.random.default_rng(seed).standard_normal((round(seconds * rate_hz), 1))
+    return (samples * 10 ** (rms_dbfs / 20)).astype(np.float32)
+
+
+def speech(*, rate_hz: int = 44100, seconds: float = 12.0, peak: float = 0.4, seed: int = 3) -> np.ndarray:
+    """Something with the shape of speech: bursts of a buzzing voice with pauses over a quiet room."""
+    random = np.random.default_rng(seed)
+    times = np.arange(round(seconds * rate_hz)) / rate_hz
+    voice = sum(np.sin(2 * np.pi * 120 * k * times + k) / k for k in range(1, 25))
+    words = np.clip(np.interp(times, np.arange(0, seconds + 1, 0.25), _words(random, seconds)), 0, 1)
+    words[(times < 0.7) | (times > seconds - 1.5)] = 0
+    samples = voice * words
+    samples *= peak / np.abs(samples).max()
+    return (samples + 2e-4 * random.standard_normal(len(samples))).astype(np.float32)[:, None]
+
+
+def _words(random: np.random.Generator, seconds: float) -> np.ndarray:
+    return random.uniform(-0.6, 1.0, len(np.arange(0, seconds + 1, 0.25)))
+
+
+def written(folder: Path, samples: np.ndarray, rate_hz: int = 44100, name: str = "take.wav", subtype="PCM_16") -> Path:
+    """Put samples into a file and return its path."""
+    path = Path(folder) / name
+    soundfile.write(path, samples, rate_hz, subtype=subtype)
+    return path
+
+
+def written_aac(folder: Path, samples: np.ndarray, rate_hz: int = 44100, name: str = "take.m4a") -> Path:
+    path = Path(folder) / name
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream("aac", rate=rate_hz)
+        stream.layout = "mono"
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples.T), format="fltp", layout="mono")
+        frame.sample_rate = rate_hz
+        queue = av.AudioFifo()
+        queue.write(frame)
+        while part := queue.read(1024, partial=True):
+            container.mux(stream.encode(part))
+        container.mux(stream.encode())
+    return path
+
+
+def real_speech() -> list[Path]:
+    """At least fifty pieces of real speech of more than a second, where they are installed."""
+    longest = sorted(PROMPTS.glob("*.wav"), key=lambda path: (-path.stat().st_size, path.name))[:52]
+    return [*longest, *sorted(ALSA.glob("*_*.wav"))]

@@ -1,0 +1,206 @@
+"""Outlets as data, level plans, check sheets and names."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+from mastering.audio.facts import FileFacts
+from mastering.errors import CannotMake
+from mastering.meters.measurement import Measurement
+from mastering.meters.meter import Meter
+from mastering.naming.filenames import file_name, plain_words
+from mastering.outlets.checksheet import FAIL, PASS, check
+from mastering.outlets.levelplan import corrected, plan_levels
+from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, parse, shipped, shipped_text
+from mastering.tests.signals import noise, silence, speech
+
+
+def levels_of(samples):
+    meter = Meter(44100, ("FC",))
+    meter.add(samples)
+    return meter.levels()
+
+
+def facts(**changes) -> FileFacts:
+    plain = FileFacts(
+        container="wav",
+        codec="pcm_s16le",
+        channels=1,
+        channel_names=("FC",),
+        sample_rate_hz=44100,
+        bit_depth=16,
+        floating_point=False,
+        lossy=False,
+        bit_rate_kbps=705.6,
+        constant_bit_rate=None,
+        frames=44100 * 12,
+        size_bytes=1000,
+        has_video=False,
+        damaged_packets=0,
+    )
+    return replace(plain, **changes)
+
+
+class Shipped(TestCase):
+    def test_the_four_outlets_ask_what_their_families_ask(self):
+        # Figures: the table of outlet families this project keeps; common practice and from memory.
+        asked = {key: outlet.demands(channels=1, content_kind="speech") for key, outlet in shipped().items()}
+        self.assertEqual(set(asked), {"volunteer-archive", "audiobook-retail", "radio-playout", "podcast-host"})
+        archive = asked["volunteer-archive"]
+        self.assertEqual((archive["channels"].exactly, archive["bit_rate_kbps"].exactly), ("mono", 128))
+        retail = asked["audiobook-retail"]
+        self.assertEqual((retail["rms_dbfs"].low, retail["rms_dbfs"].high), (-23, -18))
+        self.assertEqual((retail["sample_peak_dbfs"].high, retail["noise_floor_dbfs"].high), (-3, -60))
+        self.assertEqual(asked["radio-playout"]["sample_peak_dbfs"].target, -3)
+        music = shipped()["radio-playout"].demands(channels=2, content_kind="music")
+        self.assertEqual(music["sample_peak_dbfs"].target, -5)
+        self.assertEqual(asked["podcast-host"]["integrated_lufs"].target, -19)
+        stereo = shipped()["podcast-host"].demands(channels=2, content_kind="speech")
+        self.assertEqual(stereo["integrated_lufs"].target, -16)
+
+    def test_every_value_names_its_source(self):
+        for outlet in shipped().values():
+            for rule in outlet.rules:
+                self.assertTrue(rule.source.strip(), f"{outlet.key}: {rule.name}")
+
+    def test_bad_rules_are_named(self):
+        good = shipped_text("radio-playout")
+        for change, said in (
+            (('name = "codec"', 'name = "colour"'), "colour"),
+            (('exactly = "wav"', ""), "asks for nothing"),
+            (('exactly = "wav"', 'exactly = "tape"'), "does not write tape"),
+            (("exactly = 44100", "about = 44100"), "about"),
+            (('source = "common practice, no source"', 'source = ""'), "where its value comes from"),
+            (("key = ", "kee = "), "key"),
+            (("[[rules]]", "[[rules"), "not TOML"),
+        ):
+            with self.subTest(said), self.assertRaises(BadOutlet) as caught:
+                parse(good.replace(*change))
+            self.assertIn(said, str(caught.exception))
+
+
+class Planning(TestCase):
+    def plan(self, samples, key: str, content_kind="speech"):
+        outlet = shipped()[key]
+        demands = outlet.demands(channels=1, content_kind=content_kind)
+        lossy = outlet.encoding(channels=1, content_kind=content_kind).lossy
+        return plan_levels(levels_of(samples), demands, lossy=lossy)
+
+    def test_gain_brings_loudness_to_the_target(self):
+        plan = self.plan(speech(peak=0.1), "podcast-host")
+        self.assertAlmostEqual(plan.predicted["integrated_lufs"], -19, delta=0.05)
+        self.assertEqual(plan.collisions, ())
+
+    def test_what_is_in_range_already_is_left_alone(self):
+        samples = speech()
+        rms = levels_of(samples).rms_dbfs
+        inside = samples * 10 ** ((-20.5 - rms) / 20)
+        self.assertEqual(self.plan(inside, "audiobook-retail").gain_db, 0)
+
+    def test_the_limiter_s_loss_is_made_up_for(self):
+        samples = speech(peak=0.2, seconds=20)
+        for start in range(44100, 18 * 44100, 44100):
+            samples[start : start + 40] = 0.9
+        plan = self.plan(samples, "volunteer-archive")
+        self.assertGreater(plan.gain_db, -18 - levels_of(samples).integrated_lufs)
+        self.assertAlmostEqual(plan.predicted["integrated_lufs"], -18, delta=0.1)
+        self.assertIn("limiter takes up to", plan.remarks[0])
+
+    def test_a_voice_is_not_flattened_to_reach_a_level(self):
+        # Clicks over hiss: however much gain, the limiter takes it back.
+        samples = noise(-50, 12)
+        samples[::4000] = 0.9
+        plan = self.plan(samples, "volunteer-archive")
+        self.assertEqual(plan.gain_db, plan.highest_gain_db)
+        self.assertRegex(plan.collisions[0], r"this take reaches -\d+\.\d LUFS; the outlet asks for -19 or more")
+
+    def test_a_noisy_room_is_said_to_collide_with_the_level(self):
+        samples = speech(peak=0.05) + noise(-58, 12)
+        (said,) = self.plan(samples, "audiobook-retail").collisions
+        self.assertRegex(said, r"After the \d+\.\d dB this take needs, its noise floor is at -\d+\.\d dBFS.*allows -60")
+
+    def test_speech_and_music_go_to_their_own_peaks(self):
+        samples = speech(peak=0.25)
+        peak = levels_of(samples).sample_peak_dbfs
+        self.assertAlmostEqual(self.plan(samples, "radio-playout").gain_db, -3 - peak, places=6)
+        self.assertAlmostEqual(self.plan(samples, "radio-playout", "music").gain_db, -5 - peak, places=6)
+
+    def test_silence_and_a_blip_are_refused_with_a_reason(self):
+        with self.assertRaisesRegex(CannotMake, "silent throughout"):
+            self.plan(silence(3, rate_hz=44100, channels=1), "podcast-host")
+        with self.assertRaisesRegex(CannotMake, "too short or too quiet"):
+            self.plan(noise(-20, 0.2), "podcast-host")
+
+    def test_a_peak_pushed_over_lowers_the_ceiling_by_as_much(self):
+        demands = shipped()["podcast-host"].demands(channels=1, content_kind="speech")
+        plan = self.plan(speech(peak=0.1), "podcast-host")
+        found = levels_of(speech() * 0.0 + noise(-8, 12))
+        better = corrected(plan, replace(found, integrated_lufs=-19.0, true_peak_dbtp=-0.4), demands)
+        before = min(plan.ceiling_dbtp, plan.source_peak_dbtp + plan.gain_db)
+        self.assertAlmostEqual(better.ceiling_dbtp, before - 0.6 - 0.1, places=6)
+        self.assertIsNone(corrected(plan, replace(found, integrated_lufs=-19.2, true_peak_dbtp=-1.2), demands))
+
+
+class Checking(TestCase):
+    def sheet(self, key: str, *, samples=None, content_kind="speech", **changes):
+        measurement = Measurement(facts(**changes), levels_of(speech(peak=0.7) if samples is None else samples))
+        return check(measurement, shipped()[key], content_kind=content_kind)
+
+    def verdict(self, sheet, rule: str) -> str:
+        return next(finding.verdict for finding in sheet.findings if finding.rule == rule)
+
+    def test_a_float_wav_never_reaches_playout(self):
+        sheet = self.sheet("radio-playout", bit_depth=32, floating_point=True, codec="pcm_f32le")
+        self.assertEqual(sheet.verdict, FAIL)
+        self.assertEqual(self.verdict(sheet, "sample_format"), FAIL)
+        self.assertEqual(self.verdict(sheet, "codec"), FAIL)
+
+    def test_another_rate_never_reaches_playout(self):
+        sheet = self.sheet("radio-playout", sample_rate_hz=48000)
+        self.assertEqual(self.verdict(sheet, "sample_rate_hz"), FAIL)
+
+    def test_a_right_file_passes_every_rule(self):
+        sheet = self.sheet("radio-playout", samples=speech(peak=10 ** (-3 / 20)))
+        self.assertEqual(sheet.verdict, PASS)
+        self.assertEqual(len(sheet.findings), len(shipped()["radio-playout"].rules))
+
+    def test_a_failure_says_what_was_asked_what_was_found_and_what_to_do(self):
+        sheet = self.sheet("audiobook-retail", samples=noise(-40, 12))
+        finding = next(f for f in sheet.findings if f.rule == "noise_floor_dbfs")
+        self.assertEqual((finding.asked, finding.verdict), ("at most -60 dBFS", FAIL))
+        self.assertRegex(finding.found, r"-40\.\d dBFS")
+        self.assertIn("quieter room", finding.advice)
+
+    def test_a_variable_bitrate_is_found_out(self):
+        sheet = self.sheet("podcast-host", container="mp3", codec="mp3", constant_bit_rate=False, bit_rate_kbps=96.2)
+        self.assertEqual(self.verdict(sheet, "bit_rate_mode"), FAIL)
+        self.assertEqual(self.verdict(sheet, "bit_rate_kbps"), PASS)
+
+    def test_silence_fails_a_loudness_rule_and_passes_a_noise_rule(self):
+        nothing = silence(12, rate_hz=44100, channels=1)
+        sheet = self.sheet("audiobook-retail", samples=nothing)
+        self.assertEqual(self.verdict(sheet, "rms_dbfs"), FAIL)
+        self.assertEqual(self.verdict(sheet, "noise_floor_dbfs"), PASS)
+
+    def test_rules_for_another_kind_of_file_are_left_out_of_account(self):
+        for kind in CONTENT_KINDS:
+            self.assertTrue(self.sheet("radio-playout", content_kind=kind).findings)
+
+
+class Names(TestCase):
+    def test_names_sort_in_running_order(self):
+        names = [file_name(position=n, total=120, title="Chapter", extension="mp3") for n in (2, 10, 100)]
+        self.assertEqual(names, sorted(names))
+
+    def test_titles_become_safe_words(self):
+        for title, words in (
+            ("Chapter 1: The Keeper’s Wife", "chapter-1-the-keepers-wife"),
+            ("../../etc/passwd", "etc-passwd"),
+            ('a/b\\c:"d"|<e>?*', "a-b-c-d-e"),
+            ("Ærø, blåbær und Größe", "ærø-blabær-und-große"),
+            ("Глава первая", "глава-первая"),
+            ("🎙️🎧", ""),
+            ("CON", "con-1"),
+            ("x" * 300, "x" * 60),
+        ):
+            self.assertEqual(plain_words(title), words)
+        self.assertEqual(file_name(position=1, total=1, title="🎙️", extension="wav"), "01.wav")

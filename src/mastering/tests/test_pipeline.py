@@ -1,0 +1,144 @@
+"""The whole way: a recording and an outlet in, a proven file out, and nothing left behind when it fails."""
+
+import hashlib
+import tempfile
+from pathlib import Path
+from unittest import TestCase, skipUnless
+
+import mutagen.mp3
+import numpy as np
+import soundfile
+
+from mastering.errors import Cancelled, CannotMake, FileInTheWay, UnreadableRecording
+from mastering.meters.measurement import measure
+from mastering.outlets.checksheet import FAIL
+from mastering.outlets.outlet import parse, shipped, shipped_text
+from mastering.pipeline import MOST_ATTEMPTS, make
+from mastering.tests.signals import PROMPTS, noise, real_speech, speech, written
+
+
+class Making(TestCase):
+    def setUp(self):
+        kept = tempfile.TemporaryDirectory()
+        self.addCleanup(kept.cleanup)
+        self.folder = Path(kept.name)
+        self.out = self.folder / "out"
+        self.out.mkdir()
+
+    def make(self, samples, key="podcast-host", *, rate_hz=44100, name="take.wav", subtype="PCM_16", **options):
+        recording = written(self.folder, samples, rate_hz, name, subtype)
+        outlet = options.pop("outlet", None) or shipped()[key]
+        extension = outlet.encoding(channels=1, content_kind="speech").extension
+        return make(recording, outlet, self.out / f"{key}.{extension}", **options)
+
+    def test_each_outlet_s_file_passes_its_own_rules(self):
+        for key in shipped():
+            with self.subTest(key):
+                made = self.make(speech(peak=0.1), key)
+                self.assertNotEqual(made.sheet.verdict, FAIL, made.sheet.findings)
+                self.assertEqual(made.path.stat().st_size, made.found.facts.size_bytes)
+        self.assertEqual(len(list(self.out.iterdir())), len(shipped()), "only finished files are left")
+
+    def test_rate_channels_and_depth_are_brought_to_the_outlet_s(self):
+        both = np.repeat(speech(rate_hz=48000), 2, axis=1)
+        made = self.make(both, "volunteer-archive", rate_hz=48000, subtype="FLOAT")
+        self.assertNotEqual(made.sheet.verdict, FAIL)
+        info = mutagen.mp3.MP3(made.path).info
+        self.assertEqual((info.channels, info.sample_rate, info.bitrate), (1, 44100, 128000))
+        made = self.make(both, "radio-playout", rate_hz=48000, subtype="FLOAT")
+        other = soundfile.info(made.path)
+        self.assertEqual((other.channels, other.samplerate, other.subtype), (2, 44100, "PCM_16"))
+        self.assertAlmostEqual(made.found.facts.duration_s, 12.0, delta=0.001)
+
+    def test_the_same_recording_and_rules_give_the_same_bytes(self):
+        for key in shipped():
+            digests = set()
+            for _ in range(2):
+                made = self.make(speech(peak=1.0), key, replace=True)
+                digests.add(hashlib.sha256(made.path.read_bytes()).hexdigest())
+            self.assertEqual(len(digests), 1, key)
+
+    def test_a_known_measurement_changes_nothing_in_the_file(self):
+        first = self.make(speech()).path.read_bytes()
+        known = measure(self.folder / "take.wav")
+        again = self.make(speech(), measured=known, replace=True).path.read_bytes()
+        self.assertEqual(first, again)
+
+    def test_what_needs_no_change_passes_bit_for_bit(self):
+        samples = speech()
+        samples *= 10 ** (-3 / 20) / np.abs(samples).max()
+        whole = np.round(samples * 32768) / 32768
+        made = self.make(whole, "radio-playout")
+        if made.plan.gain_db == 0:
+            back, _ = soundfile.read(made.path, dtype="float32", always_2d=True)
+            np.testing.assert_array_equal(back, whole.astype(np.float32))
+        self.assertLess(abs(made.plan.gain_db), 0.001)
+
+    def test_a_file_pushed_over_its_ceiling_is_made_again_and_says_so(self):
+        # Hard-limited noise at a low bitrate: coding moves its peaks far more than speech's.
+        text = shipped_text("volunteer-archive").replace("exactly = 128", "exactly = 64")
+        text = text.replace("target = -18", "target = -6").replace("tolerance = 1", "tolerance = 9")
+        made = self.make(noise(-12, 6), outlet=parse(text))
+        self.assertGreater(made.attempts, 1)
+        self.assertLessEqual(made.attempts, MOST_ATTEMPTS)
+        self.assertTrue(any("made again" in remark for remark in made.remarks), made.remarks)
+        self.assertLessEqual(made.found.levels.true_peak_dbtp, -1.0)
+
+    def test_a_lossy_source_is_told(self):
+        made = self.make(speech(), name="take.mp3", subtype=None)
+        self.assertTrue(any("lossy" in remark for remark in made.remarks))
+
+    def test_a_finished_file_is_not_overwritten_unasked(self):
+        made = self.make(speech())
+        before = made.path.read_bytes()
+        with self.assertRaises(FileInTheWay):
+            self.make(speech(peak=0.2))
+        self.assertEqual(made.path.read_bytes(), before)
+        self.make(speech(peak=0.2, seed=9), replace=True)
+        self.assertNotEqual(made.path.read_bytes(), before)
+
+    def test_a_name_taken_meanwhile_is_not_overwritten_either(self):
+        target = self.out / "podcast-host.mp3"
+
+        def stages(stage, share):
+            target.write_bytes(b"somebody else's")
+
+        with self.assertRaises(FileInTheWay):
+            self.make(speech(), stages=stages)
+        self.assertEqual(target.read_bytes(), b"somebody else's")
+
+    def test_nothing_is_left_when_it_is_cancelled_or_cannot_be(self):
+        def cancel(stage, share):
+            if stage == "Levelling and encoding":
+                raise Cancelled("Cancelled.")
+
+        with self.assertRaises(Cancelled):
+            self.make(speech(), stages=cancel)
+        with self.assertRaises(CannotMake):
+            self.make(np.zeros((44100, 1)))
+        with self.assertRaisesRegex(CannotMake, "8 channels"):
+            self.make(np.repeat(speech(), 8, axis=1))
+        (self.folder / "bad.wav").write_text("no sound")
+        with self.assertRaises(UnreadableRecording):
+            make(self.folder / "bad.wav", shipped()["podcast-host"], self.out / "bad.mp3")
+        self.assertEqual(list(self.out.iterdir()), [])
+
+    def test_the_recording_is_never_touched(self):
+        recording = written(self.folder, speech())
+        recording.chmod(0o444)
+        before = recording.read_bytes()
+        make(recording, shipped()["podcast-host"], self.out / "a.mp3")
+        self.assertEqual(recording.read_bytes(), before)
+
+    def test_progress_runs_from_nothing_to_all(self):
+        shares = []
+        self.make(speech(seconds=30), stages=lambda stage, share: shares.append(share))
+        self.assertEqual(shares, sorted(shares))
+        self.assertAlmostEqual(shares[-1], 1.0, delta=0.01)
+
+    @skipUnless(PROMPTS.exists(), "asterisk-core-sounds-en-wav is not installed")
+    def test_real_speech_meets_the_loudness_asked(self):
+        for path in real_speech()[::6]:
+            made = make(path, shipped()["volunteer-archive"], self.out / f"{path.stem}.mp3")
+            failing = [f.rule for f in made.sheet.findings if f.verdict == FAIL]
+            self.assertEqual(failing, [], path.name)

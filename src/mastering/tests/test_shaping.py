@@ -1,0 +1,79 @@
+"""Gain, limiter and the rehearsal that predicts them."""
+
+from unittest import TestCase
+
+import numpy as np
+
+from mastering.meters.meter import Meter
+from mastering.shaping.gain import gained
+from mastering.shaping.limiter import LOOK_AHEAD_S, RELEASE_DB_PER_S, limited
+from mastering.shaping.rehearsal import rehearse
+from mastering.tests.signals import noise, speech, tone
+
+
+def through(samples: np.ndarray, ceiling_dbtp: float, *, block: int = 5000, rate_hz: int = 44100) -> np.ndarray:
+    blocks = (samples[start : start + block] for start in range(0, len(samples), block))
+    channels = samples.shape[1]
+    return np.concatenate(list(limited(blocks, ceiling_dbtp=ceiling_dbtp, sample_rate_hz=rate_hz, channels=channels)))
+
+
+def levels_of(samples: np.ndarray):
+    meter = Meter(44100, ("FC",) if samples.shape[1] == 1 else ("FL", "FR"))
+    meter.add(samples)
+    return meter.levels()
+
+
+class Limiting(TestCase):
+    def test_true_peak_stays_within_a_twentieth_of_a_decibel_of_the_ceiling(self):
+        for gain_db in (3, 9, 20):
+            for samples in (speech(peak=0.5), np.repeat(noise(-14, 5), 2, axis=1), tone(-1, 3, rate_hz=44100, hz=9000)):
+                loud = next(gained(iter([samples]), gain_db))
+                with self.subTest(gain_db=gain_db):
+                    self.assertLessEqual(levels_of(through(loud, -1.0)).true_peak_dbtp, -1.0 + 0.05)
+
+    def test_what_is_under_the_ceiling_passes_bit_for_bit(self):
+        samples = speech(peak=0.5)
+        np.testing.assert_array_equal(through(samples, -3.0), samples)
+
+    def test_far_from_a_peak_nothing_changes_and_all_stays_in_place(self):
+        samples = noise(-30, 4)
+        samples[2 * 44100] = 1.0
+        out = through(samples, -6.0)
+        self.assertEqual(len(out), len(samples))
+        look_ahead = round(LOOK_AHEAD_S * 44100) + 32
+        np.testing.assert_array_equal(out[: 2 * 44100 - look_ahead], samples[: 2 * 44100 - look_ahead])
+        release = round(6 / RELEASE_DB_PER_S * 44100) + look_ahead
+        np.testing.assert_array_equal(out[2 * 44100 + release :], samples[2 * 44100 + release :])
+        self.assertEqual(int(np.abs(out).argmax()), 2 * 44100)
+
+    def test_the_gain_recovers_no_faster_than_stated(self):
+        samples = tone(-3, 4, rate_hz=44100, hz=100, channels=1)
+        samples[44100:46000] *= 4
+        out = through(samples, -1.0)
+        heard = np.abs(samples[:, 0]) > 0.01
+        gain_db = 20 * np.log10(np.abs(out[heard, 0]) / np.abs(samples[heard, 0]))
+        times = np.flatnonzero(heard) / 44100
+        later = np.searchsorted(times, times + 0.1)
+        inside = later < len(times)
+        rise_db = gain_db[later[inside]] - gain_db[inside]
+        self.assertLessEqual(rise_db.max(), 0.11 * RELEASE_DB_PER_S)
+
+    def test_blocks_of_any_length_give_the_same(self):
+        loud = np.repeat(speech(peak=1.4), 2, axis=1)
+        np.testing.assert_array_equal(through(loud, -2.0, block=333), through(loud, -2.0, block=70000))
+
+    def test_short_streams(self):
+        for frames in (1, 15, 16, 200, 5000):
+            self.assertEqual(len(through(noise(-3, 1)[:frames], -6.0)), frames)
+
+
+class Rehearsing(TestCase):
+    def test_loudness_and_rms_are_predicted(self):
+        samples = speech(peak=0.5, seconds=20)
+        envelope = levels_of(samples).envelope
+        for gain_db in (-6.0, 3.0, 10.0):
+            done = levels_of(through(next(gained(iter([samples]), gain_db)), -1.0))
+            told = rehearse(envelope, gain_db=gain_db, ceiling_dbtp=-1.0)
+            with self.subTest(gain_db=gain_db):
+                self.assertAlmostEqual(told.integrated_lufs, done.integrated_lufs, delta=0.3)
+                self.assertAlmostEqual(told.rms_dbfs, done.rms_dbfs, delta=0.3)

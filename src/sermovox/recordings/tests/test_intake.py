@@ -1,0 +1,180 @@
+"""What happens to a file from its first byte to its slip, and to files that are none."""
+
+import errno
+import stat
+
+import numpy as np
+
+from mastering.tests.signals import noise, speech, written, written_aac
+from sermovox import storage
+from sermovox.productions.models import Production
+from sermovox.recordings.intake import Refused, section_title, shown_name, take_in
+from sermovox.recordings.models import Recording
+from sermovox.ui.tests.base import AppTestCase
+
+
+class Arriving(AppTestCase):
+    def test_formats_people_send_are_measured_and_shown(self):
+        samples = speech(seconds=4)
+        paths = [
+            written(self.folder, samples, name="sixteen.wav"),
+            written(self.folder, samples, name="twentyfour.wav", subtype="PCM_24"),
+            written(self.folder, samples, name="float.wav", subtype="FLOAT"),
+            written(self.folder, samples, name="apple.aiff"),
+            written(self.folder, samples, name="small.flac"),
+            written(self.folder, samples, name="lossy.mp3", subtype=None),
+            written_aac(self.folder, samples, name="phone.m4a"),
+        ]
+        for path in paths:
+            self.assertEqual(self.upload(path).status_code, 200, path.name)
+        self.work()
+        for recording in self.production.recordings.all():
+            with self.subTest(recording.name):
+                self.assertEqual(recording.state, "ready", recording.refusal)
+                slip = self.client.get(recording.get_absolute_url())
+                for fact in ("Integrated loudness", "True peak", "RMS", "Noise floor", "44100 Hz", "LUFS", "dBTP"):
+                    self.assertContains(slip, fact)
+                self.assertEqual(self.client.get(f"/recordings/{recording.pk}/waveform/").status_code, 200)
+        self.assertEqual(self.production.sections.count(), len(paths))
+
+    def test_each_is_stored_once_under_its_hash_read_only_and_unchanged(self):
+        path = written(self.folder, speech(seconds=3))
+        other = Production.objects.create(owner=self.narrator, title="Another")
+        self.upload(path)
+        self.upload(path, production=other)
+        first, second = Recording.objects.all()
+        self.assertEqual(first.path, second.path)
+        self.assertEqual(first.path.read_bytes(), path.read_bytes())
+        self.assertFalse(first.path.stat().st_mode & stat.S_IWUSR)
+        first.delete()
+        self.assertTrue(second.path.exists(), "the other production still has it")
+        second.delete()
+        self.assertFalse(second.path.exists())
+
+    def test_the_same_file_twice_is_said_and_kept_once(self):
+        path = written(self.folder, speech(seconds=3))
+        self.upload(path, name="first.wav")
+        answer = self.upload(path, name="second.wav").json()
+        self.assertIn("same file as “first.wav”", answer["note"])
+        self.assertEqual((self.production.recordings.count(), self.production.sections.count()), (1, 1))
+
+    def test_names_of_any_kind_are_shown_and_do_no_harm(self):
+        names = ["../../up.wav", "quo\"te's <b>.wav", "🎙️ take.wav", "x" * 300 + ".wav", "C:\\takes\\one.wav", ""]
+        for seed, name in enumerate(names):
+            path = written(self.folder, noise(-20, 1, seed=seed))
+            self.assertEqual(self.upload(path, name=name).status_code, 200, name)
+        shown = set(self.production.recordings.values_list("name", flat=True))
+        self.assertIn("up.wav", shown)
+        self.assertIn("one.wav", shown)
+        self.assertIn("🎙️ take.wav", shown)
+        self.assertTrue(all(len(name) <= 255 for name in shown))
+        self.assertContains(self.client.get(f"/productions/{self.production.pk}/"), "&lt;b&gt;")
+
+    def test_a_recording_a_browser_cannot_play_has_a_copy_to_listen_to(self):
+        section = self.bring_in(name="apple.aiff")
+        answer = self.client.get(f"/recordings/{section.recording_id}/audio/")
+        self.assertEqual(answer["Content-Type"], "audio/flac")
+        self.assertEqual(b"".join(answer.streaming_content)[:4], b"fLaC")
+
+    def test_what_is_odd_about_a_recording_is_said(self):
+        section = self.bring_in(np.clip(np.repeat(speech() * 9, 2, axis=1), -1, 1))
+        slip = self.client.get(section.recording.get_absolute_url())
+        self.assertContains(slip, "may be clipped")
+        self.assertContains(slip, "Both sides are the same")
+
+
+class Refusing(AppTestCase):
+    def assert_nothing_kept(self):
+        self.assertFalse(Recording.objects.exclude(state="refused").exists())
+        self.assertEqual(list(storage.incoming().iterdir()), [])
+        stored = self.folder / "data" / "recordings"
+        self.assertEqual([path for path in stored.rglob("*") if path.is_file()], [])
+
+    def test_what_is_no_recording_is_refused_at_the_door(self):
+        for name, content, sentence in (
+            ("empty.wav", b"", "empty (0 bytes)"),
+            ("text.wav", b"Once upon a time there was no sound at all." * 20, "not a sound file"),
+            ("page.mp3", b"<html>" + b"<p>text</p>" * 500, "not a sound file"),
+        ):
+            path = self.folder / name
+            path.write_bytes(content)
+            answer = self.upload(path)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(sentence, answer.json()["problem"])
+        self.assert_nothing_kept()
+        self.assertFalse(self.production.sections.exists())
+
+    def test_a_cut_off_recording_is_refused_once_it_is_read(self):
+        path = written(self.folder, speech())
+        path.write_bytes(path.read_bytes()[:400000])
+        self.upload(path)
+        self.work()
+        recording = self.production.recordings.get()
+        self.assertEqual(recording.state, "refused")
+        page = self.client.get(f"/productions/{self.production.pk}/")
+        self.assertContains(page, "stops after 0:04, though it says it is 0:12 long")
+        self.assert_nothing_kept()
+        self.client.post(f"/recordings/{recording.pk}/delete/")
+        self.assertFalse(self.production.sections.exists())
+
+    def test_the_whole_file_may_be_sent_after_a_refusal(self):
+        path = written(self.folder, speech())
+        whole = path.read_bytes()
+        path.write_bytes(whole[:400000])
+        for _ in range(2):
+            self.upload(path)
+            self.work()
+        path.write_bytes(whole)
+        self.upload(path)
+        self.work()
+        self.assertEqual(self.production.recordings.filter(state="ready").count(), 1)
+
+    def test_fewer_bytes_than_announced(self):
+        with self.assertRaisesRegex(Refused, "Only 10 of 20 bytes arrived"):
+            take_in(self.production, "a.wav", iter([b"0123456789"]), expected_bytes=20)
+        self.assert_nothing_kept()
+
+    def test_a_full_disk_and_a_broken_line(self):
+        def breaks(number):
+            yield b"RIFF"
+            raise OSError(number, "broken")
+
+        for number, sentence in ((errno.ENOSPC, "disk is full"), (errno.ECONNRESET, "connection broke off")):
+            with self.assertRaisesRegex(Refused, sentence):
+                take_in(self.production, "a.wav", breaks(number))
+        self.assert_nothing_kept()
+
+    def test_too_large(self):
+        with self.settings(MAX_UPLOAD_BYTES=1000), self.assertRaisesRegex(Refused, "larger than"):
+            take_in(self.production, "a.wav", iter([b"x" * 600] * 3))
+        self.assert_nothing_kept()
+
+
+class Playing(AppTestCase):
+    def test_any_part_of_a_recording_can_be_asked_for(self):
+        section = self.bring_in()
+        whole = section.recording.path.read_bytes()
+        address = f"/recordings/{section.recording_id}/audio/"
+        for asked, start, stop in (
+            ("bytes=0-99", 0, 100),
+            ("bytes=1000-", 1000, len(whole)),
+            ("bytes=-50", len(whole) - 50, len(whole)),
+            (f"bytes=10-{len(whole) * 2}", 10, len(whole)),
+        ):
+            answer = self.client.get(address, headers={"Range": asked})
+            self.assertEqual(answer.status_code, 206, asked)
+            self.assertEqual(answer["Content-Range"], f"bytes {start}-{stop - 1}/{len(whole)}")
+            self.assertEqual(b"".join(answer.streaming_content), whole[start:stop])
+        answer = self.client.get(address, headers={"Range": f"bytes={len(whole)}-"})
+        self.assertEqual((answer.status_code, answer["Content-Range"]), (416, f"bytes */{len(whole)}"))
+        answer = self.client.get(address)
+        self.assertEqual((answer.status_code, answer["Accept-Ranges"]), (200, "bytes"))
+        self.assertEqual(b"".join(answer.streaming_content), whole)
+
+
+class Naming(AppTestCase):
+    def test_shown_names_and_titles(self):
+        self.assertEqual(shown_name("a/b/../c.wav"), "c.wav")
+        self.assertEqual(shown_name("\x00\x1b[31m.wav"), "[31m.wav")
+        self.assertEqual(section_title("01_the_ford.wav"), "01 the ford")
+        self.assertEqual(section_title(".wav"), ".wav")

@@ -1,0 +1,111 @@
+"""The application as a user runs it: server and workers as processes of their own, and a real browser."""
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from unittest import SkipTest, TestCase
+
+from playwright.sync_api import sync_playwright
+
+CHROMIUM = "/usr/bin/chromium"
+_ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--autoplay-policy=no-user-gesture-required",
+]
+
+
+class Running:
+    """The demonstration on a free port with a data folder of its own."""
+
+    def __init__(self):
+        self.data = Path(tempfile.mkdtemp(prefix="sermovox-"))
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        self.address = f"http://127.0.0.1:{self.port}"
+        self._log = (self.data / "log").open("w+")
+        self.process = None
+        self.start()
+
+    def start(self) -> None:
+        command = [sys.executable, "-m", "sermovox.cli", "start", "--demo", "--port", str(self.port), "--workers", "2"]
+        environment = os.environ | {"SERMOVOX_DATA": str(self.data)}
+        self.process = subprocess.Popen(command, env=environment, stdout=self._log, stderr=subprocess.STDOUT)
+        ready = self.log().count("is ready at")
+        deadline = time.monotonic() + 90
+        while self.log().count("is ready at") == ready:
+            if self.process.poll() is not None or time.monotonic() > deadline:
+                raise RuntimeError(f"It did not start:\n{self.log()}")
+            time.sleep(0.1)
+
+    def stop(self) -> int:
+        self.process.send_signal(signal.SIGTERM)
+        return self.process.wait(30)
+
+    def end(self) -> None:
+        if self.process.poll() is None:
+            self.stop()
+        self._log.close()
+        shutil.rmtree(self.data, ignore_errors=True)
+
+    def log(self) -> str:
+        return (self.data / "log").read_text()
+
+    def processes(self, module: str) -> list[int]:
+        """The living processes of this application that run a module, by /proc."""
+        found = []
+        for folder in Path("/proc").glob("[0-9]*"):
+            try:
+                words = (folder / "cmdline").read_bytes().split(b"\0")
+                environment = (folder / "environ").read_bytes()
+            except OSError:
+                continue
+            if module.encode() in words and f"SERMOVOX_DATA={self.data}".encode() in environment:
+                found.append(int(folder.name))
+        return found
+
+
+class BrowserTestCase(TestCase):
+    """One running application and one browser for all tests of a class; a fresh page for each."""
+
+    @classmethod
+    def setUpClass(cls):
+        if not Path(CHROMIUM).exists():
+            raise SkipTest("Chromium is not installed")
+        cls.running = Running()
+        cls.addClassCleanup(cls.running.end)
+        driver = sync_playwright().start()
+        cls.addClassCleanup(driver.stop)
+        cls.browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)
+        cls.addClassCleanup(cls.browser.close)
+
+    def setUp(self):
+        self.page = self.new_page()
+
+    def new_page(self, **options):
+        context = self.browser.new_context(base_url=self.running.address, accept_downloads=True, **options)
+        self.addCleanup(context.close)
+        context.set_default_timeout(20000)
+        page = context.new_page()
+        self.troubles = []
+        page.on("pageerror", lambda error: self.troubles.append(str(error)))
+        page.on("request", self._stays_here)
+        return page
+
+    def _stays_here(self, request) -> None:
+        if not request.url.startswith((self.running.address, "data:", "blob:")):
+            self.troubles.append(f"asked for {request.url}")
+
+    def tearDown(self):
+        self.assertEqual(self.troubles, [], "no script fails and nothing is fetched from elsewhere")
+        self.assertNotIn("Traceback", self.running.log())

@@ -1,0 +1,262 @@
+"""The real interface in a real browser, from upload to downloaded ZIP."""
+
+import csv
+import io
+import os
+import re
+import signal
+import tempfile
+import threading
+import time
+import urllib.request
+import zipfile
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from mastering.meters.measurement import measure
+from mastering.tests.signals import speech, written
+from sermovox.ui.tests.running import BrowserTestCase
+
+AXE = Path(__file__).parent / "vendor" / "axe.min.js"
+
+
+class WholeWay(BrowserTestCase):
+    def begin(self, title: str) -> None:
+        self.page.goto("/")
+        self.page.get_by_role("link", name="Begin a production").click()
+        self.page.get_by_label("Title").fill(title)
+        self.page.get_by_label("Author (optional)").fill("Peregrine Vance")
+        self.page.get_by_role("button", name="Begin, then bring in recordings").click()
+        expect(self.page.get_by_role("heading", name=title)).to_be_visible()
+
+    def bring_in(self, *paths: Path) -> None:
+        self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
+
+    def test_from_upload_to_downloaded_archive(self):
+        with tempfile.TemporaryDirectory() as folder:
+            one = written(folder, speech(seconds=9), name="first part.wav", subtype="PCM_24")
+            two = written(folder, speech(seconds=7, seed=5, rate_hz=48000), 48000, "second part.flac")
+            self.begin("Ash and Alder")
+            self.bring_in(one, two)
+            rows = self.page.locator("#rows tbody tr")
+            expect(rows).to_have_count(2)
+            expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(2)
+
+            # The slip.
+            rows.filter(has_text="first part").get_by_role("link", name="0:09").click()
+            for fact in ("pcm_s24le", "44100 Hz", "24 bit", "mono", "0:09"):
+                expect(self.page.locator(".slip")).to_contain_text(fact)
+            self.page.keyboard.press("o")
+
+            # Choose the outlet and make.
+            self.page.get_by_label("Volunteer reading archive").check()
+            make = self.page.get_by_role("button", name="Make 2 files for Volunteer reading archive")
+            make.click()
+            expect(self.page.get_by_role("status")).to_have_text("Every file is made, was decoded again and passes.")
+            expect(self.page).to_have_title(re.compile("^✓ done"))
+
+            # The check sheet.
+            self.page.get_by_role("link", name="01-first-part.mp3").click()
+            loudness = self.page.get_by_role("row").filter(has_text="Integrated loudness")
+            expect(loudness).to_contain_text("−18 ±1 LUFS")
+            expect(loudness).to_contain_text("passes")
+            found = float(loudness.locator("td").nth(3).inner_text().split()[0].replace("−", "-"))
+            self.page.keyboard.press("o")
+
+            # The archive, held against what is on the sheet.
+            with self.page.expect_download() as download:
+                self.page.get_by_role("link", name="Download all as ZIP").click()
+            archive = zipfile.ZipFile(download.value.path())
+            self.assertEqual(
+                sorted(archive.namelist()),
+                ["01-first-part.mp3", "02-second-part.mp3", "manifest.csv", "manifest.json"],
+            )
+            out = Path(folder) / "out.mp3"
+            out.write_bytes(archive.read("01-first-part.mp3"))
+            self.assertAlmostEqual(measure(out).levels.integrated_lufs, found, delta=0.06)
+            manifest = list(csv.DictReader(io.StringIO(archive.read("manifest.csv").decode())))
+            self.assertEqual([row["verdict"][:6] for row in manifest], ["passes", "passes"])
+
+    def test_a_recording_is_dropped_onto_the_page_and_bad_ones_are_explained(self):
+        self.begin("Thistle")
+        self.page.evaluate(
+            """() => {
+                const files = new DataTransfer();
+                files.items.add(new File(["Once upon a time"], "story.wav"));
+                files.items.add(new File([], "nothing.wav"));
+                window.dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }));
+            }"""
+        )
+        arriving = self.page.locator(".arriving")
+        expect(arriving).to_contain_text("This is not a sound file")
+        expect(arriving).to_contain_text("This file is empty (0 bytes)")
+        arriving.get_by_role("button", name="Put away").first.click()
+        expect(arriving.locator("li")).to_have_count(1)
+
+    def test_source_and_result_play_and_seek(self):
+        self.page.goto("/deliveries/")
+        self.page.get_by_role("link", name="The Lamp and the Barometer").first.click()
+        expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
+        self.page.get_by_role("link", name="02-oil-wick-and-weather.mp3").click()
+        source = self.page.get_by_role("group", name="Recording")
+        result = self.page.get_by_role("group", name="Finished file")
+        for player in (source, result):
+            player.get_by_role("button", name="Play").click()
+            expect(player.locator("[data-clock]")).to_contain_text("0:01 of", timeout=8000)
+            player.get_by_role("slider").press("ArrowRight")
+            expect(player.locator("[data-clock]")).to_contain_text("0:06 of", timeout=4000)
+        expect(source.get_by_role("button", name="Play")).to_be_visible()  # one at a time
+        self.page.keyboard.press("x")
+        expect(source.get_by_role("button", name="Pause")).to_be_visible()
+        expect(source.locator("[data-clock]")).to_contain_text("0:0")
+        canvas = source.locator("canvas")
+        box = canvas.bounding_box()
+        canvas.click(position={"x": box["width"] * 0.6, "y": box["height"] * 0.6})
+        expect(source.locator("[data-clock]")).to_contain_text("0:1", timeout=4000)
+
+    def test_keys_are_listed_and_work(self):
+        self.page.goto("/")
+        self.page.keyboard.press("?")
+        expect(self.page.locator("#keys")).to_contain_text("Begin a production")
+        self.page.keyboard.press("Escape")
+        expect(self.page.locator("#keys")).to_be_hidden()
+        self.page.keyboard.press("2")
+        expect(self.page.get_by_role("heading", name="Outlets")).to_be_visible()
+
+    def test_no_serious_fault_in_access_by_light_or_dark(self):
+        self.page.goto("/deliveries/")
+        run = self.page.get_by_role("link", name="The Lamp and the Barometer").first.get_attribute("href")
+        self.page.goto(run)
+        expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
+        sheet = self.page.locator("#run tbody a").first.get_attribute("href")
+        self.page.goto("/")
+        order = self.page.get_by_role("link", name="The Lamp and the Barometer").get_attribute("href")
+        self.page.goto(order)
+        section = self.page.locator("#rows .title").first.get_attribute("href")
+        for scheme in ("light", "dark"):
+            page = self.new_page(color_scheme=scheme)
+            for address in (
+                "/",
+                order,
+                section,
+                run,
+                sheet,
+                "/outlets/",
+                "/outlets/podcast-host/",
+                "/productions/new/",
+            ):
+                page.goto(address)
+                page.add_script_tag(content=AXE.read_text())
+                faults = page.evaluate("axe.run()")["violations"]
+                grave = [
+                    (fault["id"], [node["target"] for node in fault["nodes"]][:3])
+                    for fault in faults
+                    if fault["impact"] in ("serious", "critical")
+                ]
+                self.assertEqual(grave, [], f"{address} in {scheme}")
+
+    def test_it_fits_a_phone(self):
+        page = self.new_page(viewport={"width": 390, "height": 844})
+        for address in ("/", "/outlets/podcast-host/", "/deliveries/", "/productions/2/"):
+            page.goto(address)
+            self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, address)
+
+
+class UnderWay(BrowserTestCase):
+    """Long work: progress, cancelling, a killed worker, many files and many readers at once."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        kept = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(kept.cleanup)
+        cls.long = written(kept.name, speech(seconds=420), name="long.wav")
+        cls.short = [written(kept.name, speech(seconds=4, seed=n), name=f"part {n}.wav") for n in range(40)]
+
+    def begin_with(self, title: str, paths: list[Path]) -> None:
+        self.page.goto("/productions/new/")
+        self.page.get_by_label("Title").fill(title)
+        self.page.get_by_role("button", name="Begin").click()
+        self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
+        ready = self.page.locator("#rows input[name=section]:enabled")
+        expect(ready).to_have_count(len(paths), timeout=90000)
+        self.page.get_by_label("Podcast host").check()
+
+    def finished_files(self) -> list[Path]:
+        return [path for path in (self.running.data / "deliveries").rglob("*.mp3") if "long" in path.name]
+
+    def test_1_progress_is_shown_and_a_run_can_be_cancelled(self):
+        self.begin_with("Cancelled", [self.long])
+        self.page.get_by_role("button", name="Make 1 file").click()
+        expect(self.page.locator("#run tbody")).to_contain_text("Levelling and encoding")
+        self.page.wait_for_function("/^\\d+ % ·/.test(document.title)")
+        expect(self.page.locator("#run")).to_contain_text("left")
+        self.page.get_by_role("button", name="Cancel").click()
+        expect(self.page.get_by_role("status")).to_have_text("Of 1 file: 1 was cancelled.")
+        time.sleep(2)
+        self.assertEqual(self.finished_files(), [])
+        self.page.get_by_role("button", name="Run the rest again").click()
+        expect(self.page.locator("#run")).to_contain_text("passes", timeout=60000)
+        self.assertEqual(len(self.finished_files()), 1)
+
+    def test_2_a_killed_worker_leaves_nothing_half_and_the_file_is_made_all_the_same(self):
+        before = set(self.finished_files())
+        self.begin_with("Killed", [self.long])
+        self.page.get_by_role("button", name="Make 1 file").click()
+        expect(self.page.locator("#run tbody")).to_contain_text("Levelling and encoding")
+        for process in self.running.processes("sermovox.worker"):
+            os.kill(process, signal.SIGKILL)
+        self.assertEqual(set(self.finished_files()), before, "nothing that looks finished is left")
+        expect(self.page.locator("#run")).to_contain_text("passes", timeout=60000)
+        self.assertEqual(len(set(self.finished_files()) - before), 1)
+        self.assertEqual(list((self.running.data / "deliveries").rglob("*.making")), [])
+
+    def test_3_forty_files_while_pages_are_read(self):
+        self.begin_with("Forty", self.short)
+        answers, stop = [], threading.Event()
+        cookie = "; ".join(f"{c['name']}={c['value']}" for c in self.page.context.cookies())
+        address = self.page.url
+
+        def read():
+            while not stop.is_set():
+                asked = urllib.request.Request(address, headers={"Cookie": cookie})
+                with urllib.request.urlopen(asked, timeout=30) as answer:
+                    answers.append(answer.status)
+                    answer.read()
+
+        readers = [threading.Thread(target=read) for _ in range(3)]
+        for reader in readers:
+            reader.start()
+        try:
+            self.page.get_by_role("button", name="Make 40 files for Podcast host").click()
+            expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=120000)
+        finally:
+            stop.set()
+            for reader in readers:
+                reader.join()
+        expect(self.page.get_by_role("status")).to_contain_text("Every file is made")
+        self.assertGreater(len(answers), 30)
+        self.assertEqual(set(answers), {200})
+        self.assertNotIn("locked", self.running.log())
+
+    def test_4_it_stops_cleanly_and_what_was_under_way_goes_on_at_the_next_start(self):
+        self.begin_with("Stopped", [self.long])
+        self.page.get_by_role("button", name="Make 1 file").click()
+        expect(self.page.locator("#run tbody")).to_contain_text("Levelling and encoding")
+        address = self.page.url
+        self.page.goto("about:blank")
+        self.assertEqual(self.running.stop(), 0)
+        self.assertEqual(self.running.processes("sermovox.worker") + self.running.processes("sermovox.server"), [])
+        self.running.start()
+        self.page.goto(address)
+        expect(self.page.locator("#run")).to_contain_text("passes", timeout=60000)
+
+    def test_5_workers_do_not_outlive_a_killed_supervisor(self):
+        self.running.process.kill()
+        self.running.process.wait()
+        deadline = time.monotonic() + 10
+        while self.running.processes("sermovox.worker") + self.running.processes("sermovox.server"):
+            self.assertLess(time.monotonic(), deadline, "server and workers end with the one that started them")
+            time.sleep(0.1)
+        self.running.start()
