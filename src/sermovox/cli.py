@@ -26,6 +26,8 @@ def main(arguments: list[str] | None = None) -> int:
         # Whoever read the output has read enough, as `| head` does.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except OSError as error:
+        return _complain(MasteringError(f"{error.filename}: {error.strerror}. Choose another folder."))
     except KeyboardInterrupt:
         return 130
 

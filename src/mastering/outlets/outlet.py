@@ -2,7 +2,7 @@
 
 import tomllib
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib import resources
 
 from mastering.audio.writers import Encoding
@@ -82,6 +82,7 @@ def shipped_text(key: str) -> str:
     return (resources.files("mastering.outlets") / "shipped" / f"{key}.toml").read_text("utf-8")
 
 
+@lru_cache(maxsize=64)
 def parse(text: str) -> Outlet:
     """Read an outlet from TOML. Raises BadOutlet, naming the rule at fault."""
     try:

@@ -7,6 +7,7 @@ from django.db.models import Count, Q
 from django.http import FileResponse, Http404, HttpResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils import timezone
+from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
 from mastering.outlets.outlet import shipped
@@ -73,7 +74,7 @@ def download_all(request, pk: int):
     if not delivery.files.made().exists():
         raise Http404
     response = StreamingHttpResponse(manifest.as_zip(delivery), content_type="application/zip")
-    response["Content-Disposition"] = f'attachment; filename="{delivery.archive_name}"'
+    response["Content-Disposition"] = content_disposition_header(True, delivery.archive_name)
     return response
 
 

@@ -42,8 +42,12 @@ def slip(request, pk: int):
 
 
 def slip_facts(request, pk: int):
-    """The facts alone, asked for again while they are being measured."""
-    return render(request, "recordings/_facts.html", {"recording": _mine(request, pk)})
+    """The facts alone, asked for again while they are being measured; then the page comes anew, with the player."""
+    recording = _mine(request, pk)
+    response = render(request, "recordings/_facts.html", {"recording": recording})
+    if not recording.measuring:
+        response["HX-Refresh"] = "true"
+    return response
 
 
 def audio(request, pk: int):

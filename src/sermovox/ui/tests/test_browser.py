@@ -38,7 +38,7 @@ class WholeWay(BrowserTestCase):
             one = written(folder, speech(seconds=9), name="first part.wav", subtype="PCM_24")
             two = written(folder, speech(seconds=7, seed=5, rate_hz=48000), 48000, "second part.flac")
             self.begin("Ash and Alder")
-            self.bring_in(one, two)
+            self.bring_in(two, one)
             rows = self.page.locator("#rows tbody tr")
             expect(rows).to_have_count(2)
             expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(2)

@@ -1,6 +1,7 @@
-// Sends dropped or chosen recordings, two at a time, and shows how far each is.
+// Sends dropped or chosen recordings one after the other, so that they arrive in the order of their names, and shows
+// how far each is.
 
-const AT_ONCE = 2;
+const inOrder = new Intl.Collator(undefined, { numeric: true }).compare;
 
 const size = (bytes) => {
   const units = ["B", "kB", "MB", "GB"];
@@ -16,15 +17,16 @@ document.addEventListener("alpine:init", () => {
     files: [],
 
     take(list) {
-      for (const file of list) {
+      for (const file of [...list].sort((a, b) => inOrder(a.name, b.name))) {
         this.files.push({ id: crypto.randomUUID(), file, name: file.name, share: 0, said: "waiting", state: "waiting", request: null });
       }
       this.next();
     },
 
     next() {
-      const busy = this.files.filter((f) => f.state === "sending").length;
-      for (const entry of this.files.filter((f) => f.state === "waiting").slice(0, AT_ONCE - busy)) this.send(entry);
+      if (this.files.some((f) => f.state === "sending")) return;
+      const entry = this.files.find((f) => f.state === "waiting");
+      if (entry) this.send(entry);
     },
 
     send(entry) {
