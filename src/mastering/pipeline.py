@@ -12,6 +12,7 @@ from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
 from mastering.errors import CannotMake, FileInTheWay
+from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, measure, watched
 from mastering.outlets.checksheet import CheckSheet, check
 from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
@@ -140,10 +141,10 @@ def _render(
                 sample_rate_hz=encoding.sample_rate_hz,
                 channels=encoding.channels,
             )
-        blocks = gained(blocks, -encoder_gain_db(encoding))
+        made_up = amplitude_of_db(-encoder_gain_db(encoding))
         writer = open_writer(path, encoding)
         try:
-            for block in to_16_bit(blocks, dither=_depth_drops(source, plan, encoding)):
+            for block in to_16_bit(blocks, dither=_depth_drops(source, plan, encoding), gain=made_up):
                 writer.write(block)
         finally:
             writer.close()

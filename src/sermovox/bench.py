@@ -23,6 +23,7 @@ import soxr
 from mastering.audio.convert import to_16_bit
 from mastering.audio.reader import Reader
 from mastering.audio.writers import encoder_gain_db, open_writer
+from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import measure
 from mastering.outlets.levelplan import plan_levels
 from mastering.outlets.outlet import shipped
@@ -164,7 +165,7 @@ def _bare_lame(recording: Path, folder: Path) -> float:
     with Reader(recording) as reader:
         blocks = gained(reader.blocks(), plan.gain_db)
         blocks = limited(blocks, ceiling_dbtp=plan.ceiling_dbtp, sample_rate_hz=_RATE_HZ, channels=1)
-        samples = list(to_16_bit(gained(blocks, -encoder_gain_db(encoding)), dither=True))
+        samples = list(to_16_bit(blocks, dither=True, gain=amplitude_of_db(-encoder_gain_db(encoding))))
     began = time.perf_counter()
     writer = open_writer(target, encoding)
     for block in samples:

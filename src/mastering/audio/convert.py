@@ -38,19 +38,20 @@ def resampled(blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channel
         yield rest
 
 
-def to_16_bit(blocks: Iterator[np.ndarray], *, dither: bool) -> Iterator[np.ndarray]:
+def to_16_bit(blocks: Iterator[np.ndarray], *, dither: bool, gain: float = 1.0) -> Iterator[np.ndarray]:
     """Round float32 blocks to int16, with triangular dither of two steps' width where wanted.
 
     What lies beyond full scale is clipped. Full scale 1.0 is 32768, so 16-bit audio that passed through
-    unchanged comes back bit for bit when not dithered.
+    unchanged comes back bit for bit when not dithered. `gain` is a factor applied on the way.
     """
     random = np.random.SFC64(DITHER_SEED)
+    scale = np.float32(32768 * gain)
     for block in blocks:
-        scaled = block * np.float32(32768)
+        scaled = block * scale
         if dither:
             raw = random.random_raw((scaled.size + 1) // 2).view(np.int16)[: 2 * scaled.size]
-            noise = raw[::2].astype(np.float32)
-            noise += raw[1::2]
+            noise = raw[: scaled.size].astype(np.float32)
+            noise += raw[scaled.size :]
             noise *= np.float32(1 / 65536)
             scaled += noise.reshape(scaled.shape)
         np.rint(scaled, out=scaled)

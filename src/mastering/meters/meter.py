@@ -66,7 +66,7 @@ class Meter:
         self._channels = len(channel_names)
         self._weights = channel_weights(channel_names)
         self._numerator, self._denominator = sos2tf(k_weighting(sample_rate_hz))
-        self._filter_state = np.zeros((4, self._channels))
+        self._filter_state = np.zeros((self._channels, 4))
         self._cell_starts = np.arange(CELLS_PER_SECOND) * sample_rate_hz // CELLS_PER_SECOND
         self._cell_frames = np.diff(np.append(self._cell_starts, sample_rate_hz))
         self._step_ends = np.arange(1, _STEPS_PER_SECOND + 1) * sample_rate_hz // _STEPS_PER_SECOND
@@ -128,10 +128,14 @@ class Meter:
 
     def _take(self, samples: np.ndarray, cell_starts: np.ndarray, cell_frames: np.ndarray) -> None:
         """Take up to one second, cut into cells."""
-        exact = samples.astype(np.float64)
-        weighted, self._filter_state = lfilter(self._numerator, self._denominator, exact, axis=0, zi=self._filter_state)
-        weighted_sums = self._per_cell(np.square(weighted, out=weighted), cell_starts) @ self._weights
-        plain_sums = self._per_cell(np.square(exact, out=exact), cell_starts).sum(axis=1)
+        weighted_sums, plain_sums = np.zeros(len(cell_starts)), np.zeros(len(cell_starts))
+        for channel, weight in enumerate(self._weights):
+            column = np.ascontiguousarray(samples[:, channel])
+            weighted, self._filter_state[channel] = lfilter(
+                self._numerator, self._denominator, column, zi=self._filter_state[channel]
+            )
+            weighted_sums += weight * _energies(weighted, cell_starts)
+            plain_sums += _energies(column, cell_starts)
         peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)
         highest = float(peaks.max())
         self._true_peak.add(samples, highest)
@@ -153,13 +157,18 @@ class Meter:
         )
         self._steps.append(self._whole_steps(weighted_sums, len(samples)))
 
-    def _per_cell(self, squares: np.ndarray, starts: np.ndarray) -> np.ndarray:
-        return np.add.reduceat(squares, starts, axis=0)
-
     def _whole_steps(self, weighted_sums: np.ndarray, frames: int) -> np.ndarray:
         whole = int(np.searchsorted(self._step_ends, frames, side="right"))
         sums = np.add.reduceat(weighted_sums, np.arange(0, len(weighted_sums), _CELLS_A_STEP))[:whole]
         return sums / self._step_frames[:whole]
+
+
+def _energies(column: np.ndarray, cell_starts: np.ndarray) -> np.ndarray:
+    """The sum of squares of each cell, float64."""
+    if len(column) % CELLS_PER_SECOND == 0 and len(cell_starts) == CELLS_PER_SECOND:
+        rows = column.reshape(CELLS_PER_SECOND, -1)
+        return np.vecdot(rows, rows).astype(np.float64)
+    return np.add.reduceat(np.square(column, dtype=np.float64), cell_starts)
 
 
 def _figure(value: float | None) -> float | None:

@@ -85,8 +85,9 @@ def _found_text(rule: Rule, figure: str | float | None) -> str:
         return "none"
     if isinstance(figure, str):
         return figure
-    text = f"{figure:.{rule.kind.digits}f}"
-    return f"{text} {rule.kind.unit}".strip()
+    digits = rule.kind.digits
+    # Adding zero takes the sign off a minus nought.
+    return f"{round(figure, digits) + 0.0:.{digits}f} {rule.kind.unit}".strip()
 
 
 def _verdict(rule: Rule, demand: Demand, figure: str | float | None) -> tuple[str, str]:

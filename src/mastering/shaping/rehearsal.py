@@ -29,17 +29,20 @@ def rehearse(envelope: Envelope, *, gain_db: float, ceiling_dbtp: float | None) 
     on the quiet side by some tenths of a LU when much is limited.
     """
     steps, energy, held, deepest = [], 0.0, 0.0, 0.0
+    gain = 10 ** (gain_db / 10)
     for start in range(0, len(envelope), _CHUNK_CELLS):
         part = slice(start, start + _CHUNK_CELLS)
-        factor = np.full(len(envelope.peak[part]), 10 ** (gain_db / 10))
+        weighted, power = powers(envelope.weighted[part]), powers(envelope.power[part])
         if ceiling_dbtp is not None:
             limited_db, held = _limited_db(envelope.peak[part], gain_db - ceiling_dbtp, held)
             deepest = max(deepest, float(limited_db.max()))
-            factor *= 10 ** (-limited_db / 10)
-        energy += float((powers(envelope.power[part]) * factor).sum())
-        weighted = powers(envelope.weighted[part]) * factor
+            touched = np.flatnonzero(limited_db)
+            factor = 10 ** (-limited_db[touched] / 10)
+            weighted[touched] *= factor
+            power[touched] *= factor
+        energy += gain * float(power.sum())
         whole = len(weighted) // _STEP_CELLS * _STEP_CELLS
-        steps.append(weighted[:whole].reshape(-1, _STEP_CELLS).mean(axis=1))
+        steps.append(gain * weighted[:whole].reshape(-1, _STEP_CELLS).mean(axis=1))
     return Rehearsed(loudness.integrated(np.concatenate(steps)), db_of_power(energy / len(envelope)), deepest)
 
 

@@ -44,7 +44,7 @@ def _faulty(name: str, voice: np.ndarray, rate_hz: int, random: np.random.Genera
     if name == "tides-and-talk.flac":
         return np.stack([samples, samples], axis=1)
     if name == "sign-off.flac":
-        return np.clip(samples * 6.0, -1.0, 1.0)
+        return np.clip(samples * 12.0, -1.0, 1.0)
     return samples
 
 

@@ -57,7 +57,8 @@ def level(value, unit: str) -> str:
     """A level with its unit, true minus sign and one decimal."""
     if value is None or value == "":
         return "none"
-    return f"{value:.1f} {unit}".replace("-", "−")
+    # Adding zero takes the sign off a minus nought.
+    return f"{round(value, 1) + 0.0:.1f} {unit}".replace("-", "−")
 
 
 @register.filter
