@@ -57,7 +57,7 @@ def make(
     Parameters
     ----------
     measured
-        The recording's measurement in its own channels, where it is known; saves a pass.
+        The recording's measurement, where it is known; saves a pass if it is in the outlet's channels.
     replace
         Whether a file at `target` may be replaced.
     waveform
@@ -70,11 +70,11 @@ def make(
     """
     if target.exists() and not replace:
         raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.")
-    clock = _Clock(stages, measuring=measured is None)
-    source = measured or measure(recording, progress=clock.stage("Measuring the recording"))
-    channels = _channels(source, outlet)
-    if channels != source.facts.channels:
-        source = measure(recording, channels=channels, progress=clock.stage("Measuring the recording"))
+    channels = _channels(recording, measured, outlet)
+    known = measured is not None and measured.levels.channels == channels
+    clock = _Clock(stages, measuring=not known)
+    measuring = clock.stage("Measuring the recording")
+    source = measured if known else measure(recording, channels=channels, progress=measuring)
     encoding = outlet.encoding(channels=channels, content_kind=content_kind)
     demands = outlet.demands(channels=channels, content_kind=content_kind)
     plan = plan_levels(source.levels, demands, lossy=encoding.lossy)
@@ -107,13 +107,18 @@ def make(
     )
 
 
-def _channels(source: Measurement, outlet: Outlet) -> int:
-    if source.facts.channels > 2:
+def _channels(recording: Path, measured: Measurement | None, outlet: Outlet) -> int:
+    if measured:
+        count = measured.facts.channels
+    else:
+        with Reader(recording) as reader:
+            count = reader.channels
+    if count > 2:
         raise CannotMake(
-            f"This recording has {source.facts.channels} channels, and this outlet takes mono or stereo. "
+            f"This recording has {count} channels, and this outlet takes mono or stereo. "
             "Mix it down to one or two channels first."
         )
-    return outlet.channels_for(source.facts.channels)
+    return outlet.channels_for(count)
 
 
 def _render(

@@ -4,6 +4,7 @@ import argparse
 import json
 import os
 import sys
+import time
 from pathlib import Path
 
 from mastering.audio.reader import clock
@@ -194,12 +195,16 @@ def _outlet(key: str) -> Outlet:
 
 
 def _progress(path: Path):
-    """A line on standard error that tells how far a file is, where somebody is looking."""
+    """A line on standard error that tells how far a file is and how long it will take, where somebody looks."""
     if not sys.stderr.isatty():
         return lambda stage, share: None
-    return lambda stage, share: print(
-        f"\r{path.name}: {stage}, {share:4.0%} " + ("\n" if share >= 1 else ""), end="", file=sys.stderr
-    )
+    began = time.monotonic()
+
+    def tell(stage: str, share: float) -> None:
+        left = f", {clock((time.monotonic() - began) * (1 - share) / share)} left" if share > 0.02 else ""
+        print(f"\r{path.name}: {stage}, {share:.0%}{left}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
+
+    return tell
 
 
 def _row(path: Path, found: Measurement, sheet: CheckSheet) -> dict:

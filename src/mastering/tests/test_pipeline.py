@@ -131,10 +131,12 @@ class Making(TestCase):
         self.assertEqual(recording.read_bytes(), before)
 
     def test_progress_runs_from_nothing_to_all(self):
-        shares = []
-        self.make(speech(seconds=30), stages=lambda stage, share: shares.append(share))
-        self.assertEqual(shares, sorted(shares))
-        self.assertAlmostEqual(shares[-1], 1.0, delta=0.01)
+        for samples in (speech(seconds=30), np.repeat(speech(seconds=30), 2, axis=1)):
+            shares = []
+            stages = lambda stage, share, told=shares: told.append(share)  # noqa: E731
+            self.make(samples, "volunteer-archive", stages=stages, replace=True)
+            self.assertEqual(shares, sorted(shares))
+            self.assertAlmostEqual(shares[-1], 1.0, delta=0.01)
 
     @skipUnless(PROMPTS.exists(), "asterisk-core-sounds-en-wav is not installed")
     def test_real_speech_meets_the_loudness_asked(self):

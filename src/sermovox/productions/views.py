@@ -92,6 +92,7 @@ def _running_order(production: Production) -> dict:
         "total_s": sum(recording.figures.get("duration_s") or 0 for recording in recordings),
         "moving": any(recording.measuring for recording in recordings) or bool(under_way),
         "chosen_outlet": production.last_outlet or outlets[0].key,
+        "unused": production.recordings.filter(sections=None),
         "deliveries": production.deliveries.all()[:6],
     }
 

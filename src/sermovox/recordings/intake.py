@@ -49,6 +49,12 @@ def take_in(production: Production, name: str, chunks: Iterator[bytes], *, expec
         arriving.unlink(missing_ok=True)
 
 
+def use(recording: Recording) -> Section:
+    """Make a section of a recording, at the end of the running order."""
+    production = recording.production
+    return production.add_section(title=section_title(recording.name), recording=recording, role=_next_role(production))
+
+
 def file_chunks(path: Path) -> Iterator[bytes]:
     """The bytes of a file on this machine."""
     with path.open("rb") as file:
@@ -101,14 +107,25 @@ def _recorded(production: Production, name: str, arriving: Path, sha256: str, si
     with transaction.atomic():
         earlier = production.recordings.filter(sha256=sha256).exclude(state=Recording.State.REFUSED).first()
         if earlier:
-            return Intake(earlier, known=True)
-        production.recordings.filter(sha256=sha256).delete()
+            unused = not earlier.sections.exists()
+            if unused:
+                use(earlier)
+            return Intake(earlier, known=not unused)
+        refused = production.recordings.filter(sha256=sha256)
+        waiting = [section.pk for section in production.sections.filter(recording__in=refused)]
+        refused.delete()
         keep(arriving, sha256)
         recording = production.recordings.create(sha256=sha256, name=name, size_bytes=size_bytes)
-        role = Section.Role.CHAPTER
-        last = production.sections.last()
-        if last and last.role in (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE):
-            role = last.role
-        production.add_section(title=section_title(name), recording=recording, role=role)
+        if waiting:
+            production.sections.filter(pk__in=waiting).update(recording=recording)
+        else:
+            use(recording)
         transaction.on_commit(lambda: measure_recording.enqueue(recording.pk))
     return Intake(recording, known=False)
+
+
+def _next_role(production: Production) -> str:
+    """What the last section is, where that comes in runs; else a chapter."""
+    last = production.sections.last()
+    in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
+    return last.role if last and last.role in in_runs else Section.Role.CHAPTER

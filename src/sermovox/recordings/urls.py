@@ -11,5 +11,6 @@ urlpatterns = [
     path("<int:pk>/facts/", views.slip_facts, name="facts"),
     path("<int:pk>/audio/", views.audio, name="audio"),
     path("<int:pk>/waveform/", views.waveform, name="waveform"),
+    path("<int:pk>/use/", views.use_again, name="use"),
     path("<int:pk>/delete/", views.delete, name="delete"),
 ]

@@ -9,7 +9,7 @@ from django.views.decorators.http import require_POST
 from mastering.audio.waveform import columns
 from mastering.errors import MasteringError
 from sermovox.productions.models import Production
-from sermovox.recordings.intake import take_in
+from sermovox.recordings.intake import take_in, use
 from sermovox.recordings.models import Recording
 from sermovox.ui.files import send_audio
 
@@ -62,6 +62,13 @@ def audio(request, pk: int):
 def waveform(request, pk: int):
     """Pairs of int8, lowest and highest of each column."""
     return send_waveform(request, _mine(request, pk).waveform_path)
+
+
+@require_POST
+def use_again(request, pk: int):
+    """Make a section of a recording that has none."""
+    recording = _mine(request, pk)
+    return redirect(use(recording))
 
 
 @require_POST

@@ -55,7 +55,10 @@ class Productions(AppTestCase):
         self.assertContains(answer, "chapter 3, mixed")
         self.client.post(f"/sections/{section.pk}/delete/")
         self.assertFalse(self.production.sections.exists())
-        self.assertTrue(self.production.recordings.exists())
+        page = self.client.get(f"/productions/{self.production.pk}/")
+        self.assertContains(page, "Unused recordings")
+        self.client.post(f"/recordings/{self.production.recordings.get().pk}/use/")
+        self.assertEqual(self.production.sections.get().title, "take")
 
     def test_the_running_order_asks_the_database_no_more_for_more_sections(self):
         for number in range(3):

@@ -58,6 +58,13 @@ class Arriving(AppTestCase):
         self.assertIn("same file as “first.wav”", answer["note"])
         self.assertEqual((self.production.recordings.count(), self.production.sections.count()), (1, 1))
 
+    def test_a_file_whose_section_is_gone_comes_back_when_it_is_sent_again(self):
+        section = self.bring_in()
+        section.delete()
+        answer = self.upload(self.folder / "take.wav").json()
+        self.assertEqual((answer["note"], self.production.recordings.count()), ("", 1))
+        self.assertTrue(self.production.sections.get().recording.ready)
+
     def test_names_of_any_kind_are_shown_and_do_no_harm(self):
         names = ["../../up.wav", "quo\"te's <b>.wav", "🎙️ take.wav", "x" * 300 + ".wav", "C:\\takes\\one.wav", ""]
         for seed, name in enumerate(names):
@@ -124,6 +131,7 @@ class Refusing(AppTestCase):
         for _ in range(2):
             self.upload(path)
             self.work()
+        self.assertEqual(self.production.sections.count(), 1, "the same refused file takes the same place")
         path.write_bytes(whole)
         self.upload(path)
         self.work()
