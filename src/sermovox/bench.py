@@ -3,7 +3,6 @@
 import argparse
 import json
 import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -110,6 +109,7 @@ def _pages(folder: Path) -> None:
     try:
         while "ready" not in application.stdout.readline():
             pass
+        _page_ms(port, "/")  # signs the visitor in
         stop = threading.Event()
         with ThreadPoolExecutor(1) as load:
             busy = load.submit(_keep_busy, port, stop)
@@ -230,7 +230,9 @@ def _report_peak_memory(recording: Path) -> None:
     file = delivery.files.get()
     if not file.is_made:
         raise RuntimeError(file.refusal)
-    print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+    # Not getrusage: on Linux that keeps the peak of the process this one was forked from.
+    status = Path("/proc/self/status").read_text()
+    print(int(status.split("VmHWM:")[1].split()[0]) / 1024)
 
 
 def _recording(folder: Path, minutes: int, name: str) -> Path:
