@@ -78,13 +78,16 @@ def make(
     encoding = outlet.encoding(channels=channels, content_kind=content_kind)
     demands = outlet.demands(channels=channels, content_kind=content_kind)
     plan = plan_levels(source.levels, demands, lossy=encoding.lossy)
+    facts = source.facts
+    # The envelope of a long recording is the largest thing in memory and has done its work.
+    del source, measured
     attempts, remarks = 0, []
     # A name of its own, so that a file left by a killed process is never taken for a finished one.
     partial = target.with_name(f".{uuid.uuid4().hex}.making")
     try:
         while True:
             attempts += 1
-            _render(recording, source.facts, plan, encoding, partial, clock.stage("Levelling and encoding"))
+            _render(recording, facts, plan, encoding, partial, clock.stage("Levelling and encoding"))
             found = _found(partial, waveform, clock.stage("Checking the finished file"))
             better = corrected(plan, found.levels, demands)
             if better is None or attempts == MOST_ATTEMPTS:
@@ -103,7 +106,7 @@ def make(
         sheet=sheet,
         plan=plan,
         attempts=attempts,
-        remarks=(*_source_remarks(source.facts), *plan.collisions, *plan.remarks, *remarks),
+        remarks=(*_source_remarks(facts), *plan.collisions, *plan.remarks, *remarks),
     )
 
 

@@ -14,6 +14,7 @@ from mastering.meters.speech import head_and_tail, noise_floor
 from mastering.meters.truepeak import TruePeakMeter, loudest_channel
 
 _STEPS_PER_SECOND = 10
+_SILENT_DBFS = -70.0
 _CELLS_A_STEP = CELLS_PER_SECOND // _STEPS_PER_SECOND
 
 
@@ -47,7 +48,8 @@ class Levels:
 
     @property
     def silent(self) -> bool:
-        return self.sample_peak_dbfs is None
+        """Whether there is nothing but digital silence, or dither and the like."""
+        return self.sample_peak_dbfs is None or self.sample_peak_dbfs < _SILENT_DBFS
 
 
 class Meter:
@@ -78,8 +80,9 @@ class Meter:
         self._energy = 0.0
         self._highest_sample = 0.0
         self._sides_alike = self._channels == 2
-        self._steps: list[np.ndarray] = []
-        self._cells: list[np.ndarray] = []
+        # Bytes grow in place; a list of arrays joined at the end would take twice the memory.
+        self._steps = bytearray()
+        self._cells = (bytearray(), bytearray(), bytearray())
 
     def add(self, block: np.ndarray) -> None:
         """Take the next block."""
@@ -96,9 +99,8 @@ class Meter:
     def levels(self) -> Levels:
         """The figures of all that was added. Call once, at the end."""
         self._take_rest()
-        steps = np.concatenate(self._steps) if self._steps else np.empty(0)
-        cells = np.concatenate(self._cells, axis=1) if self._cells else np.empty((3, 0), np.int16)
-        envelope = Envelope(*cells)
+        steps = np.frombuffer(self._steps, np.float64)
+        envelope = Envelope(*(np.frombuffer(levels, np.int16) for levels in self._cells))
         edges = head_and_tail(envelope) if len(envelope) else None
         return Levels(
             sample_rate_hz=self._rate_hz,
@@ -144,18 +146,10 @@ class Meter:
         self._frames += len(samples)
         if self._sides_alike:
             self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
-        self._cells.append(
-            quantised(
-                np.stack(
-                    [
-                        weighted_sums / cell_frames,
-                        plain_sums / (cell_frames * self._channels),
-                        np.square(peaks),
-                    ]
-                )
-            )
-        )
-        self._steps.append(self._whole_steps(weighted_sums, len(samples)))
+        self._cells[0].extend(quantised(weighted_sums / cell_frames).tobytes())
+        self._cells[1].extend(quantised(plain_sums / (cell_frames * self._channels)).tobytes())
+        self._cells[2].extend(quantised(np.square(peaks)).tobytes())
+        self._steps.extend(self._whole_steps(weighted_sums, len(samples)).tobytes())
 
     def _whole_steps(self, weighted_sums: np.ndarray, frames: int) -> np.ndarray:
         whole = int(np.searchsorted(self._step_ends, frames, side="right"))

@@ -127,6 +127,8 @@ class Planning(TestCase):
     def test_silence_and_a_blip_are_refused_with_a_reason(self):
         with self.assertRaisesRegex(CannotMake, "silent throughout"):
             self.plan(silence(3, rate_hz=44100, channels=1), "podcast-host")
+        with self.assertRaisesRegex(CannotMake, "silent throughout"):
+            self.plan(noise(-96, 3), "radio-playout")  # dither alone
         with self.assertRaisesRegex(CannotMake, "too short or too quiet"):
             self.plan(noise(-20, 0.2), "podcast-host")
 

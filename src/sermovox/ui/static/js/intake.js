@@ -59,7 +59,8 @@ document.addEventListener("alpine:init", () => {
       entry.state = answer.note ? "noted" : "arrived";
       entry.share = 1;
       entry.said = answer.note || "here";
-      htmx.trigger(document.body, "arrived");
+      // Asked for by the page, not by the rows: those may be on their way to being replaced and would forget it.
+      htmx.ajax("GET", document.querySelector("#rows").getAttribute("hx-get"), { target: "#rows", swap: "outerHTML" });
       if (!answer.note) setTimeout(() => this.forget(entry), 1500);
       this.next();
     },
