@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 from unittest import SkipTest, TestCase
 
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import expect, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
 _ARGUMENTS = [
@@ -22,6 +22,9 @@ _ARGUMENTS = [
     "--no-first-run",
     "--autoplay-policy=no-user-gesture-required",
 ]
+
+# A busy machine of two cores is given time; what never happens fails all the same.
+expect.set_options(timeout=15000)
 
 
 class Running:
