@@ -27,23 +27,31 @@ class CannotStart(Exception):
 
 @dataclass
 class Child:
-    """A process that is started again when it dies."""
+    """A process that is started again when it dies.
+
+    Each start has an identity of its own, handed to `command` and `on_death`, so that what a dead worker left
+    behind is known from what a living one is doing.
+    """
 
     name: str
-    command: Callable[[], list[str]]
-    on_death: Callable[[], None] = lambda: None
+    command: Callable[[str], list[str]]
+    on_death: Callable[[str], object] = lambda identity: None
     process: subprocess.Popen | None = field(default=None, init=False)
+    identity: str = field(default="", init=False)
 
     def start(self) -> None:
         # The child watches its standard input: when this process dies, however it dies, the pipe closes.
+        self.identity = uuid.uuid4().hex
         environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-        self.process = subprocess.Popen(self.command(), stdin=subprocess.PIPE, env=environment, start_new_session=True)
+        self.process = subprocess.Popen(
+            self.command(self.identity), stdin=subprocess.PIPE, env=environment, start_new_session=True
+        )
 
     def watch(self) -> None:
         if self.process.poll() is not None:
             print(f"The {self.name} stopped (status {self.process.returncode}); starting it again.", flush=True)
             self._end_group()
-            self.on_death()
+            self.on_death(self.identity)
             self.start()
 
     def _end_group(self) -> None:
@@ -65,8 +73,8 @@ class Supervisor:
         _refuse_taken_port(host, port)
         self._host, self._port = host, port
         self._stopping = threading.Event()
-        server = Child("web server", lambda: _server_command(host, port))
-        self._children = [server, *(self._worker() for _ in range(workers))]
+        server = Child("web server", lambda _: [sys.executable, "-m", "sermovox.server", host, str(port)])
+        self._children = [server, *(Child("worker", _worker_command, requeue_tasks) for _ in range(workers))]
 
     @property
     def address(self) -> str:
@@ -89,19 +97,6 @@ class Supervisor:
                     child.watch()
         finally:
             self._stop()
-
-    def _worker(self) -> Child:
-        """Each start gets an identity of its own, so that a dead worker's task is known from a living one's."""
-        child = Child("worker", list)
-        identity = {"now": ""}
-
-        def command() -> list[str]:
-            identity["now"] = uuid.uuid4().hex
-            return [sys.executable, "-m", "sermovox.worker", identity["now"]]
-
-        child.command = command
-        child.on_death = lambda: requeue_tasks(identity["now"])
-        return child
 
     def _wait_until_answering(self) -> None:
         for _ in range(int(_STARTING_S / 0.1)):
@@ -151,5 +146,5 @@ def _refuse_taken_port(host: str, port: int) -> None:
             ) from error
 
 
-def _server_command(host: str, port: int) -> list[str]:
-    return [sys.executable, "-m", "sermovox.server", host, str(port)]
+def _worker_command(identity: str) -> list[str]:
+    return [sys.executable, "-m", "sermovox.worker", identity]

@@ -6,7 +6,6 @@ import numpy as np
 
 from mastering.meters.decibels import db_of_power, db_of_powers
 
-STEP_S = 0.1
 _OFFSET = -0.691
 _ABSOLUTE_GATE_LUFS = -70.0
 _RELATIVE_GATE_LU = -10.0
@@ -45,11 +44,6 @@ def max_momentary(steps: np.ndarray) -> float | None:
 def max_short_term(steps: np.ndarray) -> float | None:
     """Highest loudness over any 3 s, LUFS; None when shorter."""
     return _highest(steps, _SHORT_TERM_STEPS)
-
-
-def short_term(steps: np.ndarray) -> np.ndarray:
-    """Loudness of each 3 s window, every 100 ms, LUFS."""
-    return _lufs(_windows(steps, _SHORT_TERM_STEPS))
 
 
 def loudness_range(steps: np.ndarray) -> float | None:
