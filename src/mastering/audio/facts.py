@@ -9,7 +9,8 @@ class FileFacts:
 
     `bit_depth` is None for lossy codecs, which have none. `bit_rate_kbps` is the mean over the audio
     packets for lossy codecs and follows from the format for PCM. `constant_bit_rate` is None where the
-    question makes no sense.
+    question makes no sense. `description`, `originator`, `originated` and `time_reference_frames` come from the
+    broadcast extension of a BWF (EBU Tech 3285); the last counts samples since midnight.
     """
 
     container: str
@@ -26,6 +27,16 @@ class FileFacts:
     size_bytes: int
     has_video: bool
     damaged_packets: int
+    sound_tracks: int = 1
+    description: str = ""
+    originator: str = ""
+    originated: str = ""
+    time_reference_frames: int | None = None
+
+    @property
+    def time_reference_s(self) -> float | None:
+        """When the recording begins, in seconds since midnight; None when nothing says so."""
+        return None if self.time_reference_frames is None else self.time_reference_frames / self.sample_rate_hz
 
     @property
     def duration_s(self) -> float:

@@ -19,7 +19,7 @@ _TOLERATED_SHORTFALL_S = 0.25
 
 _PCM_DEPTHS = {"u8": 8, "s8": 8, "s16": 16, "s24": 24, "s32": 32, "f32": 32, "f64": 64}
 _LOSSLESS = ("flac", "alac", "wavpack", "ape", "tta")
-_CONTAINERS = {"mov,mp4,m4a,3gp,3g2,mj2": "mp4", "matroska,webm": "matroska", "w64": "wav", "mp2": "mpeg"}
+_CONTAINERS = {"mov,mp4,m4a,3gp,3g2,mj2": "mp4", "matroska,webm": "matroska", "mp2": "mpeg"}
 _INTEGER_SCALES = {"u1": 128.0, "i2": 32768.0, "i4": 2147483648.0}
 
 
@@ -145,7 +145,21 @@ class Reader:
             size_bytes=self.size_bytes,
             has_video=self._has_video(),
             damaged_packets=self.damaged_packets,
+            sound_tracks=len(self._container.streams.audio),
+            **self._broadcast_facts(),
         )
+
+    def _broadcast_facts(self) -> dict[str, str | int | None]:
+        said = self._container.metadata if self.container == "wav" else {}
+        if "time_reference" not in said:
+            return {}
+        reference = said["time_reference"]
+        return {
+            "description": said.get("comment", "") or said.get("description", ""),
+            "originator": said.get("encoded_by", "") or said.get("originator", ""),
+            "originated": f"{said.get('date', '')} {said.get('creation_time', '')}".strip(),
+            "time_reference_frames": int(reference) if reference.isdecimal() else None,
+        }
 
     def _size(self) -> int:
         try:

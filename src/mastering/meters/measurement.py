@@ -46,9 +46,14 @@ class Measurement:
             "channels": facts.channels,
             "sample_rate_hz": facts.sample_rate_hz,
             "bit_depth": facts.bit_depth,
+            "floating_point": facts.floating_point,
             "bit_rate_kbps": _rounded(facts.bit_rate_kbps, 1),
             "duration_s": _rounded(facts.duration_s, 3),
             "size_bytes": facts.size_bytes,
+            "description": facts.description,
+            "originator": facts.originator,
+            "originated": facts.originated,
+            "time_reference_s": _rounded(facts.time_reference_s, 3),
         } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
 
     def save(self, path: Path) -> None:
@@ -67,6 +72,7 @@ class Measurement:
         with np.load(path, allow_pickle=False) as kept:
             plain = json.loads(str(kept["text"]))
             envelope = Envelope(kept["weighted"], kept["power"], kept["peak"])
+            plain["levels"]["dead_channels"] = tuple(plain["levels"]["dead_channels"])
             levels = Levels(**plain["levels"], steps=kept["steps"], envelope=envelope)
         facts = plain["facts"] | {"channel_names": tuple(plain["facts"]["channel_names"])}
         return cls(FileFacts(**facts), levels)

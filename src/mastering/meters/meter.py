@@ -9,6 +9,7 @@ from scipy.signal import lfilter, sos2tf
 from mastering.meters import loudness
 from mastering.meters.decibels import db_of_amplitude, db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, quantised
+from mastering.meters.hum import HumMeter
 from mastering.meters.kweighting import channel_weights, k_weighting
 from mastering.meters.speech import head_and_tail, noise_floor
 from mastering.meters.truepeak import TruePeakMeter, loudest_channel
@@ -16,13 +17,19 @@ from mastering.meters.truepeak import TruePeakMeter, loudest_channel
 _STEPS_PER_SECOND = 10
 _SILENT_DBFS = -70.0
 _CELLS_A_STEP = CELLS_PER_SECOND // _STEPS_PER_SECOND
+_FULL_SCALE = 0.9999
+_CLIPPED_RUN = 3
+"""Samples in a row at full scale; fewer may be chance (common practice, no source)."""
+_DEAD_DB, _ALIVE_DB = -70.0, -50.0
 
 
 @dataclass(frozen=True, kw_only=True)
 class Levels:
     """What is in the audio. A figure is None where it is not defined: silence, or too short for its window.
 
-    `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing loudness over time.
+    `clipped_runs` counts stretches of three samples or more at full scale. `dead_channels` are those that hold
+    next to nothing while another is alive, counted from 0. `hum_hz` and `hum_dbfs` tell of mains hum, where it
+    stands out. `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing loudness over time.
     """
 
     sample_rate_hz: int
@@ -39,6 +46,10 @@ class Levels:
     head_s: float | None
     tail_s: float | None
     sides_alike: bool
+    clipped_runs: int
+    dead_channels: tuple[int, ...]
+    hum_hz: int | None
+    hum_dbfs: float | None
     steps: np.ndarray
     envelope: Envelope
 
@@ -77,7 +88,9 @@ class Meter:
         self._waiting: list[np.ndarray] = []
         self._waiting_frames = 0
         self._frames = 0
-        self._energy = 0.0
+        self._energies = np.zeros(self._channels)
+        self._clipped_runs = 0
+        self._hum = HumMeter(sample_rate_hz)
         self._highest_sample = 0.0
         self._sides_alike = self._channels == 2
         # Bytes grow in place; a list of arrays joined at the end would take twice the memory.
@@ -102,13 +115,14 @@ class Meter:
         steps = np.frombuffer(self._steps, np.float64)
         envelope = Envelope(*(np.frombuffer(levels, np.int16) for levels in self._cells))
         edges = head_and_tail(envelope) if len(envelope) else None
+        hum = self._hum.hum()
         return Levels(
             sample_rate_hz=self._rate_hz,
             channels=self._channels,
             frames=self._frames,
             sample_peak_dbfs=_figure(db_of_amplitude(self._highest_sample)),
             true_peak_dbtp=_figure(db_of_amplitude(self._true_peak.peak())),
-            rms_dbfs=_figure(db_of_power(self._energy / max(1, self._frames * self._channels))),
+            rms_dbfs=_figure(db_of_power(self._energies.sum() / max(1, self._frames * self._channels))),
             integrated_lufs=_figure(loudness.integrated(steps)),
             max_momentary_lufs=_figure(loudness.max_momentary(steps)),
             max_short_term_lufs=_figure(loudness.max_short_term(steps)),
@@ -117,9 +131,19 @@ class Meter:
             head_s=edges[0] if edges else None,
             tail_s=edges[1] if edges else None,
             sides_alike=self._sides_alike and self._highest_sample > 0,
+            clipped_runs=self._clipped_runs,
+            dead_channels=self._dead_channels(),
+            hum_hz=hum[0] if hum else None,
+            hum_dbfs=_figure(db_of_amplitude(hum[1])) if hum else None,
             steps=steps,
             envelope=envelope,
         )
+
+    def _dead_channels(self) -> tuple[int, ...]:
+        levels = [float(db_of_power(energy / max(1, self._frames))) for energy in self._energies]
+        if max(levels) < _ALIVE_DB:
+            return ()
+        return tuple(channel for channel, level in enumerate(levels) if level < _DEAD_DB)
 
     def _take_rest(self) -> None:
         rest = np.concatenate(self._waiting) if self._waiting else np.empty((0, self._channels), np.float32)
@@ -137,12 +161,16 @@ class Meter:
                 self._numerator, self._denominator, column, zi=self._filter_state[channel]
             )
             weighted_sums += weight * _energies(weighted, cell_starts)
-            plain_sums += _energies(column, cell_starts)
+            plain = _energies(column, cell_starts)
+            self._energies[channel] += plain.sum()
+            plain_sums += plain
         peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)
         highest = float(peaks.max())
         self._true_peak.add(samples, highest)
         self._highest_sample = max(self._highest_sample, highest)
-        self._energy += float(plain_sums.sum())
+        if highest >= _FULL_SCALE:
+            self._clipped_runs += _runs_at_full_scale(samples)
+        self._hum.add(samples.mean(axis=1) if self._channels > 1 else samples[:, 0])
         self._frames += len(samples)
         if self._sides_alike:
             self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
@@ -163,6 +191,16 @@ def _energies(column: np.ndarray, cell_starts: np.ndarray) -> np.ndarray:
         rows = column.reshape(CELLS_PER_SECOND, -1)
         return np.vecdot(rows, rows).astype(np.float64)
     return np.add.reduceat(np.square(column, dtype=np.float64), cell_starts)
+
+
+def _runs_at_full_scale(samples: np.ndarray) -> int:
+    """How many stretches of full-scale samples there are, all channels together."""
+    full = np.abs(samples) >= _FULL_SCALE
+    edges = np.diff(full.astype(np.int8), axis=0, prepend=0, append=0)
+    return sum(
+        int((np.flatnonzero(edges[:, c] < 0) - np.flatnonzero(edges[:, c] > 0) >= _CLIPPED_RUN).sum())
+        for c in range(samples.shape[1])
+    )
 
 
 def _figure(value: float | None) -> float | None:

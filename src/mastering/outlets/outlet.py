@@ -7,9 +7,12 @@ from importlib import resources
 
 from mastering.audio.writers import Encoding
 from mastering.errors import MasteringError
+from mastering.naming.patterns import BadPattern, read_pattern
 from mastering.outlets.rules import AS_SOURCE, LOUDNESS_RULES, MONO, PEAK_RULES, RULE_KINDS, STEREO, Demand
+from mastering.tagging.artwork import ArtworkRule
 
 CONTENT_KINDS = ("speech", "music", "mixed")
+DEFAULT_NAMES = "{place|pad:2}[-{title|plain|lower|join:-|most:60}]"
 _VARIANTS = (MONO, STEREO, *CONTENT_KINDS)
 _DEMAND_KEYS = {"exactly", "target", "tolerance", "at_least", "at_most"}
 
@@ -40,12 +43,17 @@ class Rule:
 
 @dataclass(frozen=True)
 class Outlet:
-    """Key, title, summary and rules, in the order they are shown."""
+    """Key, title, summary and rules, in the order they are shown.
+
+    `names` is the pattern its files are named by; `artwork` is None where no picture is asked.
+    """
 
     key: str
     title: str
     summary: str
     rules: tuple[Rule, ...]
+    names: str
+    artwork: ArtworkRule | None = None
 
     def demands(self, *, channels: int, content_kind: str) -> dict[str, Demand]:
         """All that is asked of a file with so many channels and this kind of content, by rule name."""
@@ -91,7 +99,14 @@ def parse(text: str) -> Outlet:
         raise BadOutlet(f"This is not TOML: {error}") from error
     try:
         rules = tuple(_rule(entry) for entry in data["rules"])
-        outlet = Outlet(data["key"], data["title"], data["summary"], rules)
+        names = data.get("names", DEFAULT_NAMES)
+        read_pattern(names)
+        artwork = ArtworkRule(**data["artwork"]) if "artwork" in data else None
+        outlet = Outlet(data["key"], data["title"], data["summary"], rules, names, artwork)
+    except BadPattern as error:
+        raise BadOutlet(f"The outlet’s pattern for names cannot be read. {error}") from error
+    except TypeError as error:
+        raise BadOutlet("Artwork wants at_least_px, at_most_px, at_most_bytes and source.") from error
     except KeyError as error:
         raise BadOutlet(f"The outlet does not state its {error.args[0]}.") from error
     _refuse_contradictions(outlet)

@@ -1,0 +1,1 @@
+"""Which audio goes where: scripts and tables that become a running order."""

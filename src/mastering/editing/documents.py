@@ -1,0 +1,141 @@
+"""Text out of DOCX and EPUB: packages of XML files, opened with care.
+
+Formats: Office Open XML (ECMA-376), EPUB 3.3 (W3C) with EPUB 2's contents, from memory.
+"""
+
+import io
+import posixpath
+import zipfile
+from pathlib import PurePosixPath
+from urllib.parse import unquote
+from xml.etree.ElementTree import Element, ParseError
+
+import docx
+from defusedxml import DefusedXmlException
+from defusedxml.ElementTree import fromstring
+from docx.oxml.ns import qn
+
+from mastering.editing.texts import UnreadableText
+
+_MOST_MEMBERS = 20_000
+_LARGEST_BYTES = 256 << 20
+_SWOLLEN = 200
+"""A member this many times larger than its packed size is made to fill a disk; text packs some 3 to 10 times."""
+_SMALL_BYTES = 1 << 20
+
+_HEADING_STYLES = ("heading", "title", "überschrift", "titre", "kop", "título")
+
+
+def is_package(data: bytes) -> bool:
+    """Whether this is a ZIP archive, as DOCX and EPUB are."""
+    return data[:4] == b"PK\x03\x04"
+
+
+def read_package(data: bytes) -> str:
+    """The text of a DOCX, or the contents of an EPUB, as lines. Headings begin with "# "; table rows have tabs.
+
+    Raises UnreadableText for anything else and for archives made to do harm.
+    """
+    try:
+        archive = zipfile.ZipFile(io.BytesIO(data))
+        _refuse_harm(archive)
+        names = set(archive.namelist())
+        if "META-INF/container.xml" in names:
+            return _epub_contents(archive)
+        if "word/document.xml" in names:
+            return _docx_text(data)
+    except (zipfile.BadZipFile, EOFError, NotImplementedError) as error:
+        raise UnreadableText("This file is damaged: its archive cannot be opened. Save it again.") from error
+    except (ParseError, DefusedXmlException, KeyError, ValueError, AttributeError) as error:
+        raise UnreadableText(
+            "This file is damaged or not what its name says. Save it again as DOCX or EPUB."
+        ) from error
+    raise UnreadableText("This archive is neither a DOCX nor an EPUB. Unpack it and choose the text in it.")
+
+
+def _refuse_harm(archive: zipfile.ZipFile) -> None:
+    members = archive.infolist()
+    if len(members) > _MOST_MEMBERS or sum(member.file_size for member in members) > _LARGEST_BYTES:
+        raise UnreadableText("This archive would unpack to more than any script holds. It was not opened.")
+    for member in members:
+        path = PurePosixPath(member.filename.replace("\\", "/"))
+        if path.is_absolute() or ".." in path.parts or ":" in member.filename:
+            raise UnreadableText("This archive holds names that point outside of it. It was not opened.")
+        if member.file_size > _SMALL_BYTES and member.file_size > _SWOLLEN * max(1, member.compress_size):
+            raise UnreadableText("This archive is packed so as to swell beyond measure. It was not opened.")
+        if member.flag_bits & 1:
+            raise UnreadableText("This file is locked with a password. Save it without one.")
+
+
+def _docx_text(data: bytes) -> str:
+    document = docx.Document(io.BytesIO(data))
+    headings = {style.style_id for style in document.styles if (style.name or "").lower().startswith(_HEADING_STYLES)}
+    lines: list[str] = []
+    for block in document.element.body:
+        if block.tag == qn("w:p"):
+            heading = block.style in headings
+            text = _paragraph_text(block)
+            lines.extend(f"# {line}" if heading and line.strip() else line for line in text.split("\n"))
+        elif block.tag == qn("w:tbl"):
+            lines.extend(_table_lines(block))
+    return "\n".join(lines)
+
+
+def _paragraph_text(paragraph) -> str:
+    pieces = []
+    for piece in paragraph.iter(qn("w:t"), qn("w:tab"), qn("w:br")):
+        pieces.append((piece.text or "") if piece.tag == qn("w:t") else "\t" if piece.tag == qn("w:tab") else "\n")
+    return "".join(pieces)
+
+
+def _table_lines(table) -> list[str]:
+    lines = []
+    for row in table.iterchildren(qn("w:tr")):
+        cells = []
+        for cell in row.iterchildren(qn("w:tc")):
+            text = " ".join(_paragraph_text(p) for p in cell.iter(qn("w:p")))
+            cells.append(" ".join(text.split()))
+        lines.append("\t".join(cells))
+    return lines
+
+
+def _epub_contents(archive: zipfile.ZipFile) -> str:
+    container = fromstring(archive.read("META-INF/container.xml"))
+    package_path = next(e.get("full-path") for e in container.iter() if _local(e) == "rootfile")
+    package = fromstring(archive.read(package_path))
+    items = [e for e in package.iter() if _local(e) == "item"]
+    folder = posixpath.dirname(package_path)
+
+    def member(item: Element) -> bytes:
+        return archive.read(posixpath.normpath(posixpath.join(folder, unquote(item.get("href", "")))))
+
+    for item in items:
+        if "nav" in (item.get("properties") or "").split():
+            titles = _nav_titles(fromstring(member(item)))
+            if titles:
+                return "\n".join(f"# {title}" for title in titles)
+    for item in items:
+        if item.get("media-type") == "application/x-dtbncx+xml":
+            labels = [e for e in fromstring(member(item)).iter() if _local(e) == "navLabel"]
+            # The first label names the book where it stands outside of the map of points.
+            titles = [_text(label) for label in labels]
+            return "\n".join(f"# {title}" for title in titles if title)
+    raise UnreadableText("This EPUB has no table of contents. Paste its chapter titles instead.")
+
+
+def _nav_titles(page: Element) -> list[str]:
+    navs = [e for e in page.iter() if _local(e) == "nav"]
+    kinds = {next((v for k, v in nav.attrib.items() if k.endswith("type")), ""): nav for nav in reversed(navs)}
+    nav = kinds.get("toc", navs[0] if navs else None)
+    if nav is None:
+        return []
+    links = [e for e in nav.iter() if _local(e) in ("a", "span")]
+    return [text for link in links if (text := _text(link))]
+
+
+def _text(element: Element) -> str:
+    return " ".join("".join(element.itertext()).split())
+
+
+def _local(element: Element) -> str:
+    return element.tag.rpartition("}")[2] if isinstance(element.tag, str) else ""

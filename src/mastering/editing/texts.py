@@ -1,0 +1,60 @@
+"""Bytes of a text file as text, whatever it was saved as."""
+
+import codecs
+
+from charset_normalizer import from_bytes
+
+from mastering.errors import MasteringError
+
+ENCODINGS = {
+    "utf-8": "UTF-8",
+    "utf-16": "UTF-16",
+    "cp1252": "Western (Windows-1252)",
+    "cp1250": "Central European (Windows-1250)",
+    "cp1251": "Cyrillic (Windows-1251)",
+    "cp1253": "Greek (Windows-1253)",
+    "cp1255": "Hebrew (Windows-1255)",
+    "cp1256": "Arabic (Windows-1256)",
+    "mac_roman": "Western (Mac OS Roman)",
+    "shift_jis": "Japanese (Shift JIS)",
+    "gb18030": "Chinese (GB 18030)",
+}
+_MARKS = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
+_LOOKED_AT_BYTES = 1 << 16
+
+
+class UnreadableText(MasteringError):
+    """A script, a list or a table that cannot be read."""
+
+
+def decoded(data: bytes, encoding: str | None = None) -> tuple[str, str]:
+    """Read bytes as text, with line ends made into "\\n".
+
+    Parameters
+    ----------
+    encoding
+        One of ENCODINGS, or None to find out: a byte order mark, then UTF-8, then what the letters look like.
+
+    Returns
+    -------
+    The text and the encoding it was read in, one of ENCODINGS. Raises UnreadableText for what is no text.
+    """
+    for mark, name in _MARKS.items():
+        if data.startswith(mark):
+            return _tidy(data.decode(name, "replace")), name.removesuffix("-sig")
+    if encoding:
+        return _tidy(data.decode(encoding, "replace")), encoding
+    if b"\0" in data[:_LOOKED_AT_BYTES]:
+        raise UnreadableText("This is not a text. Choose a text file, a CSV, a DOCX or an EPUB.")
+    try:
+        return _tidy(data.decode("utf-8")), "utf-8"
+    except UnicodeDecodeError:
+        pass
+    guess = from_bytes(data[:_LOOKED_AT_BYTES], cp_isolation=[name for name in ENCODINGS if name != "utf-16"]).best()
+    name = guess.encoding if guess and guess.encoding in ENCODINGS else "cp1252"
+    return _tidy(data.decode(name, "replace")), name
+
+
+def _tidy(text: str) -> str:
+    lines = text.replace("\r\n", "\n").replace("\r", "\n").replace("\u2028", "\n").replace("\ufeff", "")
+    return "".join(c for c in lines if c in "\n\t" or c >= " ")

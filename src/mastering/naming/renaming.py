@@ -1,0 +1,65 @@
+"""Renaming files by a map of old and new names: all of them or none."""
+
+import os
+import uuid
+from collections.abc import Sequence
+from pathlib import Path
+
+from mastering.errors import MasteringError
+from mastering.naming.checks import check_names
+
+
+class CannotRename(MasteringError):
+    """The map does not fit the files; nothing was renamed."""
+
+
+def new_names(names: Sequence[str], pairs: Sequence[tuple[str, str]]) -> list[str]:
+    """What each file will be called. `pairs` are (old name, new name); names they do not speak of stay.
+
+    Raises CannotRename when the map names a file that is not there, names one twice, or the names that come of it
+    cannot lie together.
+    """
+    wanted: dict[str, str] = {}
+    for line, (old, new) in enumerate(pairs, 1):
+        if old in wanted:
+            raise CannotRename(f"Line {line}: “{old}” stands in the map twice. Nothing was renamed.")
+        if old not in names:
+            raise CannotRename(f"Line {line}: there is no file called “{old}”. Nothing was renamed.")
+        wanted[old] = new
+    result = [wanted.get(name, name) for name in names]
+    for problem in check_names(result):
+        if problem.grave:
+            raise CannotRename(f"“{result[problem.index]}”: {problem.words} {problem.mend} Nothing was renamed.")
+    for old, new in zip(names, result, strict=True):
+        if Path(old).suffix.lower() != Path(new).suffix.lower():
+            raise CannotRename(
+                f"“{old}” cannot become “{new}”: the ending says what is in the file. Nothing was renamed."
+            )
+    return result
+
+
+def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
+    """Rename files so that either all have their new names or all keep the old ones. Names may change places.
+
+    Raises CannotRename, after putting back what was renamed.
+    """
+    moves = [(old, new) for old, new in moves if old != new]
+    leaving = {old for old, _ in moves}
+    for old, new in moves:
+        if not old.exists():
+            raise CannotRename(f"“{old.name}” is not there any more. Nothing was renamed.")
+        # On disks that fold case, a name that changes only in case finds itself.
+        if new not in leaving and new.exists() and not new.samefile(old):
+            raise CannotRename(f"There is a file called “{new.name}” already. Nothing was renamed.")
+    aside = [(old, old.with_name(f".{uuid.uuid4().hex}.renaming"), new) for old, new in moves]
+    done: list[tuple[Path, Path]] = []
+    try:
+        for source, target in [*((o, a) for o, a, _ in aside), *((a, n) for _, a, n in aside)]:
+            os.rename(source, target)
+            done.append((source, target))
+    except OSError as error:
+        for source, target in reversed(done):
+            os.rename(target, source)
+        raise CannotRename(
+            f"The disk would not rename “{error.filename}” ({error.strerror}). All names are as before."
+        ) from error

@@ -1,0 +1,162 @@
+"""Artwork: is it a picture, what is it like, and what becomes of it for an outlet."""
+
+import io
+import warnings
+from dataclasses import dataclass
+
+from PIL import Image, UnidentifiedImageError
+
+from mastering.errors import MasteringError
+
+FORMATS = {"JPEG": "jpg", "PNG": "png"}
+LARGEST_BYTES = 32 << 20
+_MOST_PIXELS = 64_000_000
+_COLOURS = {
+    "RGB": "colour",
+    "L": "grey",
+    "CMYK": "CMYK",
+    "P": "colour, indexed",
+    "RGBA": "colour, see-through",
+    "1": "black and white",
+    "LA": "grey, see-through",
+    "I;16": "grey, 16 bit",
+}
+_SMALL_SIDE_PX = 600
+_LOWEST_QUALITY, _HIGHEST_QUALITY = 40, 92
+
+
+class BadArtwork(MasteringError):
+    """This picture cannot be used; the text says why."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class ArtworkFacts:
+    """What a picture is like. `colour` is in words."""
+
+    format: str
+    width_px: int
+    height_px: int
+    colour: str
+    size_bytes: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class ArtworkRule:
+    """What an outlet asks of a square picture: its side in pixels and its weight."""
+
+    at_least_px: int
+    at_most_px: int
+    at_most_bytes: int
+    source: str
+
+
+def inspect(data: bytes) -> ArtworkFacts:
+    """Look at a picture without trusting it. Raises BadArtwork."""
+    with _opened(data) as picture:
+        return ArtworkFacts(
+            format=picture.format,
+            width_px=picture.width,
+            height_px=picture.height,
+            colour=_COLOURS.get(picture.mode, picture.mode),
+            size_bytes=len(data),
+        )
+
+
+def remarks(facts: ArtworkFacts) -> tuple[str, ...]:
+    """What a producer should know of a picture, gravest first."""
+    found = []
+    if facts.width_px != facts.height_px:
+        found.append(
+            f"Not square: {facts.width_px} × {facts.height_px} pixels. Outlets that ask for artwork ask for a square; "
+            "crop it, so that you decide what is left out."
+        )
+    if min(facts.width_px, facts.height_px) < _SMALL_SIDE_PX:
+        found.append(f"Small: most outlets ask for {_SMALL_SIDE_PX} pixels or more, and it is never enlarged.")
+    if facts.colour == "CMYK":
+        found.append("In printing colours (CMYK): it is changed to RGB for outlets, which may shift colours a little.")
+    if "see-through" in facts.colour:
+        found.append("Partly see-through: what shows through becomes white.")
+    return tuple(found)
+
+
+def obstacles(facts: ArtworkFacts, rule: ArtworkRule) -> str:
+    """Why a picture cannot be made to fit a rule; empty when it can."""
+    if facts.width_px != facts.height_px:
+        return f"It is not square ({facts.width_px} × {facts.height_px} pixels). Crop it first."
+    if facts.width_px < rule.at_least_px:
+        return f"It is {facts.width_px} pixels wide, {rule.at_least_px} are asked, and it is not enlarged."
+    return ""
+
+
+def fitted(data: bytes, rule: ArtworkRule) -> bytes:
+    """Bring a picture to an outlet's rule as a JPEG: never larger than it is, no heavier than allowed.
+
+    Scaled with Lanczos, in RGB, without what a camera wrote into it. Raises BadArtwork where it cannot be done.
+    """
+    if obstacle := obstacles(inspect(data), rule):
+        raise BadArtwork(obstacle)
+    with _opened(data) as picture:
+        side = min(rule.at_most_px, picture.width)
+        plain = _as_rgb(picture)
+        if plain.width != side:
+            plain = plain.resize((side, side), Image.Resampling.LANCZOS, reducing_gap=3.0)
+    return _lightest(plain, rule.at_most_bytes)
+
+
+def _lightest(picture: Image.Image, at_most_bytes: int) -> bytes:
+    """A JPEG of the highest quality that keeps within a weight."""
+    made = _jpeg(picture, _HIGHEST_QUALITY)
+    if len(made) <= at_most_bytes:
+        return made
+    low, high, best = _LOWEST_QUALITY, _HIGHEST_QUALITY - 1, b""
+    while low <= high:
+        middle = (low + high) // 2
+        made = _jpeg(picture, middle)
+        if len(made) <= at_most_bytes:
+            best, low = made, middle + 1
+        else:
+            high = middle - 1
+    if not best:
+        raise BadArtwork(
+            f"At {picture.width} pixels it weighs at least {len(made) / 1000:.0f} kB; {at_most_bytes / 1000:.0f} kB "
+            "are allowed. Choose a picture with less detail."
+        )
+    return best
+
+
+def _jpeg(picture: Image.Image, quality: int) -> bytes:
+    made = io.BytesIO()
+    picture.save(made, "JPEG", quality=quality, optimize=True)
+    return made.getvalue()
+
+
+def _as_rgb(picture: Image.Image) -> Image.Image:
+    if "A" in picture.getbands() or "transparency" in picture.info:
+        seen = picture.convert("RGBA")
+        ground = Image.new("RGB", seen.size, "white")
+        ground.paste(seen, mask=seen.getchannel("A"))
+        return ground
+    return picture.convert("RGB")
+
+
+def _opened(data: bytes) -> Image.Image:
+    if len(data) > LARGEST_BYTES:
+        raise BadArtwork(f"This picture weighs more than {LARGEST_BYTES >> 20} MiB. Save it as a JPEG.")
+    try:
+        with warnings.catch_warnings():
+            # Pillow warns of very large pictures; the limit below decides.
+            warnings.simplefilter("ignore", Image.DecompressionBombWarning)
+            picture = Image.open(io.BytesIO(data), formats=list(FORMATS))
+    except (UnidentifiedImageError, Image.DecompressionBombError, OSError, ValueError, SyntaxError) as error:
+        raise BadArtwork(
+            "This is not a picture in JPEG or PNG, or it is damaged. Save it again as one of these."
+        ) from error
+    if picture.width * picture.height > _MOST_PIXELS:
+        raise BadArtwork(f"{picture.width} × {picture.height} pixels is more than any outlet takes. Save it smaller.")
+    if getattr(picture, "n_frames", 1) > 1:
+        raise BadArtwork("This picture moves. Save one frame of it as JPEG or PNG.")
+    try:
+        picture.load()
+    except (OSError, ValueError, SyntaxError) as error:
+        raise BadArtwork("This picture is damaged: it stops in the middle. Save or copy it again.") from error
+    return picture
