@@ -218,11 +218,11 @@ def _report_peak_memory(recording: Path) -> None:
 
     from sermovox.deliveries.models import Delivery
     from sermovox.productions.models import Production
-    from sermovox.recordings.intake import file_chunks, take_in
+    from sermovox.recordings.intake import take_in
 
     owner = get_user_model().objects.create_user("bench")
     production = Production.objects.create(owner=owner, title="Bench")
-    take_in(production, recording.name, file_chunks(recording))
+    take_in(production, recording)
     queue = {"queue_name": "*", "batch": True, "startup_delay": False, "reload": False, "verbosity": 0}
     call_command("db_worker", **queue)
     delivery = Delivery.start(production, _OUTLET, list(production.sections.all()))

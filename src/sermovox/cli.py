@@ -8,12 +8,18 @@ import time
 from pathlib import Path
 
 from mastering.audio.reader import clock
+from mastering.editing.tables import read_table
+from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
-from mastering.naming.filenames import file_name
+from mastering.naming.checks import check_names, numbered, with_ending
+from mastering.naming.patterns import facts_of, read_pattern
+from mastering.naming.renaming import CannotRename, new_names, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet, shipped
 from mastering.pipeline import make
+
+_EXISTING = ("keep-both", "replace", "skip")
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -28,7 +34,7 @@ def main(arguments: list[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        return _complain(MasteringError(f"{error.filename}: {error.strerror}. Choose another folder."))
+        return _complain(MasteringError(f"{error.filename}: {error.strerror}. Choose another file or folder."))
     except KeyboardInterrupt:
         return 130
 
@@ -45,13 +51,34 @@ def _parser() -> argparse.ArgumentParser:
     _takes_files(making)
     _takes_outlet(making)
     making.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the finished files")
-    making.add_argument("--replace", action="store_true", help="replace finished files that exist already")
+    making.add_argument("--names", metavar="PATTERN", help="pattern for the names (default: the outlet's)")
+    making.add_argument(
+        "--existing",
+        choices=_EXISTING,
+        help="what to do about finished files that exist already (default: ask, or refuse where nobody can answer)",
+    )
     making.set_defaults(run=_make)
 
     checking = commands.add_parser("check", help="check finished files against an outlet's rules")
     _takes_files(checking)
     _takes_outlet(checking)
     checking.set_defaults(run=_check)
+
+    adding = commands.add_parser("add", help="bring recordings into a production")
+    adding.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    adding.add_argument("--production", required=True, metavar="KEY", help="see: sermovox productions")
+    adding.set_defaults(run=_add)
+
+    commands.add_parser("productions", help="list the productions and their keys").set_defaults(run=_productions)
+
+    verifying = commands.add_parser("verify", help="read every stored recording against its SHA-256")
+    verifying.set_defaults(run=_verify)
+
+    renaming = commands.add_parser("rename", help="rename files by a map (CSV: old name, new name), all or none")
+    renaming.add_argument("map", type=Path, metavar="MAP.csv")
+    renaming.add_argument("--in", dest="folder", type=Path, required=True, metavar="DIR", help="folder of the files")
+    renaming.add_argument("--undo", action="store_true", help="give the new names their old ones back")
+    renaming.set_defaults(run=_rename)
 
     listing = commands.add_parser("outlets", help="list the outlets")
     listing.add_argument("--json", action="store_true", help="as JSON")
@@ -105,18 +132,22 @@ def _measure(options) -> int:
 
 def _make(options) -> int:
     outlet = _outlet(options.outlet)
+    names = _names(options, outlet)
     options.out.mkdir(parents=True, exist_ok=True)
+    existing = _Existing(options.existing, options.out)
     rows, status = [], 0
-    for place, path in enumerate(options.files, 1):
-        encoding = outlet.encoding(channels=1, content_kind=options.content)
-        name = file_name(position=place, total=len(options.files), title=path.stem, extension=encoding.extension)
+    for path, wanted in zip(options.files, names, strict=True):
         try:
+            name, replace = existing.settle(wanted)
+            if name is None:
+                print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
+                continue
             made = make(
                 path,
                 outlet,
                 options.out / name,
                 content_kind=options.content,
-                replace=options.replace,
+                replace=replace,
                 stages=_progress(path),
             )
         except MasteringError as error:
@@ -159,6 +190,131 @@ def _outlets(options) -> int:
     for outlet in shipped().values():
         print(f"{outlet.key:20} {outlet.title}\n{'':20} {outlet.summary}")
     return 0
+
+
+def _names(options, outlet: Outlet) -> list[str]:
+    """The names of all files to be made. Raises MasteringError where they cannot lie together."""
+    pattern = read_pattern(options.names if options.names is not None else outlet.names)
+    shared = {"outlet": outlet.title, "date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
+    facts = facts_of(
+        [
+            shared | {"place": place, "title": path.stem, "source": path.stem}
+            for place, path in enumerate(options.files, 1)
+        ]
+    )
+    extension = outlet.encoding(channels=1, content_kind=options.content).extension
+    names = [with_ending(pattern.name(each), extension) for each in facts]
+    for problem in check_names(names, extensions=[extension] * len(names)):
+        where = f"{options.files[problem.index]}, named “{names[problem.index]}”"
+        if problem.grave:
+            raise MasteringError(f"{where}: {problem.words} {problem.mend} Nothing was made.")
+    return names
+
+
+class _Existing:
+    """What is done about files that are there already: as the option says, or as somebody answers."""
+
+    def __init__(self, choice: str | None, folder: Path):
+        self._choice, self._folder = choice, folder
+
+    def settle(self, name: str) -> tuple[str | None, bool]:
+        """The name to make the file under (None to skip it), and whether it may replace another."""
+        if not (self._folder / name).exists():
+            return name, False
+        choice = self._choice or self._ask(name)
+        if choice == "keep-both":
+            return numbered(name, {path.name.casefold() for path in self._folder.iterdir()}), False
+        return (name, True) if choice == "replace" else (None, False)
+
+    def _ask(self, name: str) -> str:
+        if not sys.stdin.isatty():
+            raise MasteringError(f"{name} exists already. Say what to do with --existing {'|'.join(_EXISTING)}.")
+        while True:
+            print(
+                f"{name} exists already. Keep both, replace or skip? [k/r/s, capitals for all] ",
+                end="",
+                file=sys.stderr,
+            )
+            answer = input().strip()
+            found = {"k": "keep-both", "r": "replace", "s": "skip"}.get(answer[:1].lower())
+            if found:
+                if answer[0].isupper():
+                    self._choice = found
+                return found
+
+
+def _add(options) -> int:
+    _set_up()
+    from sermovox.productions.models import Production
+    from sermovox.recordings.intake import take_in
+
+    production = Production.objects.filter(key=options.production).first()
+    if production is None:
+        keys = ", ".join(Production.objects.values_list("key", flat=True)) or "none yet"
+        return _complain(MasteringError(f"There is no production “{options.production}”. There are: {keys}."))
+    status = 0
+    for path in options.files:
+        try:
+            taken = take_in(production, path)
+        except MasteringError as error:
+            status = _complain(error, path)
+            continue
+        said = (
+            f"is here already, as {taken.recording.name}"
+            if taken.known
+            else "is in; its slip follows when it is measured"
+        )
+        print(f"{path} {said}.")
+    return status
+
+
+def _productions(options) -> int:
+    _set_up()
+    from sermovox.productions.models import Production
+
+    for production in Production.objects.all():
+        print(f"{production.key:40} {production.title}")
+    return 0
+
+
+def _verify(options) -> int:
+    _set_up()
+    from sermovox.recordings.verification import verify
+
+    counts = {"whole": 0, "damaged": 0, "missing": 0}
+    for checked in verify():
+        counts[checked.state] += 1
+        if checked.state != "whole":
+            names = ", ".join(checked.names)
+            print(f"{checked.sha256}: {checked.state}. It is {names}. Bring it in again from your own copy.")
+    print(f"{counts['whole']} recordings are whole, {counts['damaged']} damaged, {counts['missing']} missing.")
+    return 1 if counts["damaged"] or counts["missing"] else 0
+
+
+def _rename(options) -> int:
+    rows = read_table(decoded(options.map.read_bytes())[0])
+    if rows and [cell.lower() for cell in rows[0][:2]] == ["old name", "new name"]:
+        rows = rows[1:]
+    if any(len(row) < 2 for row in rows) or not rows:
+        raise CannotRename("The map wants two columns: the old name and the new one. Nothing was renamed.")
+    pairs = [(row[1], row[0]) if options.undo else (row[0], row[1]) for row in rows]
+    names = sorted(path.name for path in options.folder.iterdir() if path.is_file())
+    after = new_names(names, pairs)
+    moves = [(options.folder / old, options.folder / new) for old, new in zip(names, after, strict=True) if old != new]
+    rename_all(moves)
+    print(f"{len(moves)} files are renamed.")
+    return 0
+
+
+def _set_up() -> None:
+    """Make the application's models ready, with a database of the right shape."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
+    import django
+
+    django.setup()
+    from django.core.management import call_command
+
+    call_command("migrate", verbosity=0)
 
 
 def _start(options) -> int:

@@ -1,4 +1,11 @@
-"""Putting work that was broken off back into the queue."""
+"""Work in the queue: putting back what was broken off, and not queueing the same twice."""
+
+
+def forget_half_taken_in() -> None:
+    """Uploads that were whole when the server was stopped are looked at again when their page asks."""
+    from sermovox.recordings.models import Upload
+
+    Upload.objects.filter(state=Upload.State.FINISHING).update(state=Upload.State.ARRIVING)
 
 
 def requeue_tasks(worker_id: str | None = None) -> int:
@@ -27,3 +34,19 @@ def requeue_tasks(worker_id: str | None = None) -> int:
                 )
         keys = [result.pk for result in broken_off]
         return DBTaskResult.objects.filter(pk__in=keys).update(status=TaskResultStatus.READY, started_at=None)
+
+
+def enqueue_once(task, key: int) -> None:
+    """Queue a task for one object, unless it waits or runs already."""
+    from django.db import transaction
+    from django_tasks.base import TaskResultStatus
+    from django_tasks_db.models import DBTaskResult
+
+    with transaction.atomic():
+        under_way = DBTaskResult.objects.filter(
+            task_path=task.module_path,
+            status__in=[TaskResultStatus.READY, TaskResultStatus.RUNNING],
+            args_kwargs={"args": [key], "kwargs": {}},
+        )
+        if not under_way.exists():
+            task.enqueue(key)

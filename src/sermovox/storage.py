@@ -1,5 +1,11 @@
 """Where things lie on disk, all below the data folder and none below a static or media address."""
 
+import os
+import shutil
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from django.conf import settings
@@ -27,6 +33,66 @@ def finished(delivery_id: int, file_id: int) -> Path:
     return Path(settings.DATA_DIR) / "deliveries" / str(delivery_id) / str(file_id)
 
 
+@contextmanager
+def whole(target: Path) -> Iterator[Path]:
+    """A file to write that takes its name only when the block it is written in has ended well."""
+    partial = target.with_name(f"{target.name}.{uuid.uuid4().hex}")
+    try:
+        yield partial
+        os.replace(partial, target)
+    finally:
+        partial.unlink(missing_ok=True)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Use:
+    """How many bytes lie where."""
+
+    recordings_bytes: int
+    finished_bytes: int
+    incoming_bytes: int
+    cache_bytes: int
+    free_bytes: int
+
+
+def in_use() -> Use:
+    """Add up what lies in the data folder."""
+    data = Path(settings.DATA_DIR)
+    return Use(
+        recordings_bytes=_size_of(data / "recordings"),
+        finished_bytes=_size_of(data / "deliveries"),
+        incoming_bytes=_size_of(data / "incoming"),
+        cache_bytes=_size_of(data / "cache"),
+        free_bytes=shutil.disk_usage(data).free,
+    )
+
+
+def free_cache() -> int:
+    """Delete what can be worked out again: waveforms, measurements, copies to listen to. Returns how many bytes."""
+    folder = Path(settings.DATA_DIR) / "cache"
+    freed = 0
+    for path in folder.rglob("*"):
+        if path.is_file():
+            freed += path.stat().st_size
+            path.unlink(missing_ok=True)
+    return freed
+
+
+def _size_of(folder: Path) -> int:
+    size = 0
+    for path in folder.rglob("*"):
+        try:
+            size += path.stat().st_size if path.is_file() else 0
+        except FileNotFoundError:
+            continue
+    return size
+
+
 def _made(folder: Path) -> Path:
     folder.mkdir(parents=True, exist_ok=True)
     return folder
+
+
+def artwork(sha256: str) -> Path:
+    """Where a picture lies, by the hash of its bytes."""
+    return _made(Path(settings.DATA_DIR) / "artwork") / sha256

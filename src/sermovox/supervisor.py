@@ -13,8 +13,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from django.conf import settings
+
 from sermovox.accounts.middleware import is_loopback
-from sermovox.recovery import requeue_tasks
+from sermovox.recovery import forget_half_taken_in, requeue_tasks
 
 _LOOK_EVERY_S = 0.5
 _PATIENCE_S = 8.0
@@ -75,6 +77,9 @@ class Supervisor:
         self._stopping = threading.Event()
         server = Child("web server", lambda _: [sys.executable, "-m", "sermovox.server", host, str(port)])
         self._children = [server, *(Child("worker", _worker_command, requeue_tasks) for _ in range(workers))]
+        if settings.WATCHED_DIR:
+            command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
+            self._children.append(Child("watcher of the folder", lambda _: command))
 
     @property
     def address(self) -> str:
@@ -87,6 +92,7 @@ class Supervisor:
             signal.signal(number, lambda *_: self._stopping.set())
         # Whatever a former run left in the middle goes back into the queue.
         requeue_tasks()
+        forget_half_taken_in()
         try:
             for child in self._children:
                 child.start()

@@ -1,20 +1,70 @@
 """Deliveries: one run that makes files for chosen sections, and the files it made."""
 
 import shutil
+from dataclasses import dataclass
 from pathlib import Path
 
 from django.db import models, transaction
 from django.urls import reverse
 from django.utils import timezone
 
-from mastering.naming.filenames import file_name, plain_words
+from mastering.errors import CannotMake
+from mastering.naming.checks import NameProblem, numbered
+from mastering.naming.renaming import new_names, rename_all
 from mastering.outlets.checksheet import FAIL, PASS, REMARK
 from mastering.outlets.outlet import Outlet, parse, shipped, shipped_text
 from mastering.pipeline import Made
 from sermovox import storage
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Naming, Production, Section
+from sermovox.productions.naming import settled_names
 
 _MOST_STARTS = 3
+
+
+@dataclass(frozen=True)
+class PlannedFile:
+    """A file about to be made: its name, and the earlier one for the same outlet that has it already."""
+
+    section: Section
+    place: int
+    name: str
+    earlier: "FinishedFile | None"
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a run would make, and the names that cannot be used."""
+
+    files: list[PlannedFile]
+    problems: list[tuple[str, NameProblem]]
+
+    @property
+    def conflicts(self) -> list[PlannedFile]:
+        return [plan for plan in self.files if plan.earlier]
+
+
+def planned_names(production: Production, outlet: Outlet, sections: list[Section]) -> Plan:
+    """Settle the names of some sections' files, as they follow from the whole running order."""
+    chosen = {section.pk: section for section in sections}
+    everyone, names, problems = settled_names(production, outlet)
+    earlier = {name.casefold(): file for name, file in earlier_files(production, outlet.key).items()}
+    files = [
+        PlannedFile(chosen[section.pk], place, name, earlier.get(name.casefold()))
+        for place, (section, name) in enumerate(zip(everyone, names, strict=True), 1)
+        if section.pk in chosen
+    ]
+    told = [
+        (everyone[problem.index].title, problem)
+        for problem in problems
+        if problem.grave and everyone[problem.index].pk in chosen
+    ]
+    return Plan(files, told)
+
+
+def earlier_files(production: Production, outlet_key: str) -> dict[str, "FinishedFile"]:
+    """Finished files of a production for an outlet, by name; of those with one name, the newest."""
+    files = FinishedFile.objects.made().filter(delivery__production=production, delivery__outlet_key=outlet_key)
+    return {file.name: file for file in files.only("name", "delivery_id").order_by("pk")}
 
 
 class DeliveryQuerySet(models.QuerySet):
@@ -50,32 +100,50 @@ class Delivery(models.Model):
 
     @property
     def archive_name(self) -> str:
-        return f"{plain_words(self.production.title) or 'production'}-{self.outlet_key}.zip"
+        return f"{self.production.key}-{self.outlet_key}.zip"
 
     @classmethod
-    def start(cls, production: Production, outlet_key: str, sections: list[Section]) -> "Delivery":
-        """Queue a file for each section. The names are settled now, so that they sort in running order."""
+    def start(
+        cls,
+        production: Production,
+        outlet_key: str,
+        sections: list[Section],
+        *,
+        existing: str = Naming.Existing.KEEP_BOTH,
+    ) -> "Delivery | None":
+        """Queue a file for each section. The names are settled now, so that they sort in running order.
+
+        `existing` says what is done where an earlier file for this outlet has the same name. None when every
+        section was skipped. Raises CannotMake where a name cannot be used.
+        """
         from sermovox.deliveries.tasks import make_file
 
         outlet = shipped()[outlet_key]
-        total = production.sections.count()
-        places = {pk: place for place, pk in enumerate(production.sections.values_list("pk", flat=True), 1)}
+        planned = planned_names(production, outlet, sections)
+        if planned.problems:
+            raise CannotMake(f"{planned.problems[0][0]}: {planned.problems[0][1].words}")
+        wanted = planned.files
+        if existing == Naming.Existing.SKIP:
+            wanted = [plan for plan in wanted if plan.earlier is None]
+        if not wanted:
+            return None
+        taken = {name.casefold() for name in earlier_files(production, outlet_key)}
         with transaction.atomic():
             production.last_outlet = outlet_key
             production.save(update_fields=["last_outlet"])
             delivery = cls.objects.create(
                 production=production, outlet_key=outlet_key, outlet_toml=shipped_text(outlet_key)
             )
-            for section in sections:
-                extension = outlet.encoding(channels=1, content_kind=section.content_kind).extension
-                name = file_name(position=places[section.pk], total=total, title=section.title, extension=extension)
+            for plan in wanted:
+                replaces = plan.earlier if existing == Naming.Existing.REPLACE else None
                 made = delivery.files.create(
-                    section=section,
-                    title=section.title,
-                    recording=section.recording,
-                    content_kind=section.content_kind,
-                    place=places[section.pk],
-                    name=name,
+                    section=plan.section,
+                    title=plan.section.title,
+                    recording=plan.section.recording,
+                    content_kind=plan.section.content_kind,
+                    place=plan.place,
+                    name=plan.name if replaces else numbered(plan.name, taken),
+                    replaces=replaces,
                 )
                 transaction.on_commit(lambda pk=made.pk: make_file.enqueue(pk))
         return delivery
@@ -99,6 +167,38 @@ class Delivery(models.Model):
             unmade.update(state=FinishedFile.State.WAITING, share=0.0, refusal="", starts=0)
             for key in keys:
                 transaction.on_commit(lambda pk=key: make_file.enqueue(pk))
+
+    def rename(self, pairs: list[tuple[str, str]]) -> int:
+        """Rename finished files by (old name, new name), all or none. Returns how many; raises CannotRename."""
+        files = list(self.files.made())
+        names = new_names([file.name for file in files], pairs)
+        changed = [(file, name) for file, name in zip(files, names, strict=True) if file.name != name]
+        if changed:
+            with transaction.atomic():
+                self.renamings.filter(undone=True).delete()
+                self.renamings.create(pairs=[[file.name, name] for file, name in changed])
+                self._take_names(changed)
+        return len(changed)
+
+    def undo_renaming(self) -> int:
+        """Give back the names before the last renaming. Returns how many files were renamed."""
+        renaming = self.renamings.filter(undone=False).last()
+        if renaming is None:
+            return 0
+        before = {new: old for old, new in renaming.pairs}
+        changed = [(file, before[file.name]) for file in self.files.made() if file.name in before]
+        with transaction.atomic():
+            renaming.undone = True
+            renaming.save(update_fields=["undone"])
+            self._take_names(changed)
+        return len(changed)
+
+    def _take_names(self, changed: list[tuple["FinishedFile", str]]) -> None:
+        moves = [(file.path, file.folder / name) for file, name in changed]
+        for file, name in changed:
+            FinishedFile.objects.filter(pk=file.pk).update(name=name)
+        # Last: should the disk refuse, the names in the database are taken back with it.
+        rename_all(moves)
 
     def delete(self, *args, **kwargs):
         folder = storage.finished(self.pk, 0).parent
@@ -159,6 +259,7 @@ class FinishedFile(models.Model):
     gain_db = models.FloatField(null=True)
     ceiling_dbtp = models.FloatField(null=True)
     attempts = models.PositiveSmallIntegerField(default=0)
+    replaces = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, related_name="replaced_by")
 
     objects = FinishedFileQuerySet.as_manager()
 
@@ -231,7 +332,19 @@ class FinishedFile(models.Model):
         self.ceiling_dbtp = made.plan.ceiling_dbtp
         self.attempts = made.attempts
         self.share, self.stage, self.refusal, self.finished_at = 1.0, "", "", timezone.now()
-        self.save()
+        replaced, self.replaces = self.replaces, None
+        with transaction.atomic():
+            self.save()
+            if replaced:
+                replaced.put_away()
+
+    def put_away(self) -> None:
+        """Delete this file for good, and its run when it was the last there."""
+        delivery, folder = self.delivery, self.folder
+        self.delete()
+        if not delivery.files.exists():
+            delivery.delete()
+        shutil.rmtree(folder, ignore_errors=True)
 
     def set_refused(self, reason: str) -> None:
         self.state, self.refusal, self.stage, self.finished_at = (
@@ -249,3 +362,18 @@ class FinishedFile(models.Model):
     def failures(self) -> list[dict]:
         """The findings that fail."""
         return [finding for finding in self.findings if finding["verdict"] == FAIL]
+
+
+class Renaming(models.Model):
+    """Files of a delivery renamed together, and how they were called before: (old name, new name)."""
+
+    delivery = models.ForeignKey(Delivery, on_delete=models.CASCADE, related_name="renamings")
+    made_at = models.DateTimeField(auto_now_add=True)
+    pairs = models.JSONField()
+    undone = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{len(self.pairs)} files renamed"

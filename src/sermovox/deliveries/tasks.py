@@ -7,9 +7,12 @@ import time
 
 from django_tasks import task
 
+from mastering.audio.reader import Reader
+from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, MasteringError
 from mastering.pipeline import Made, make
 from sermovox.deliveries.models import FinishedFile
+from sermovox.storage import whole
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.5
@@ -37,6 +40,20 @@ def make_file(file_id: int) -> None:
         file.set_refused("Sermovox stumbled over this section. The recording is untouched; run it again.")
     if not file.is_made:
         shutil.rmtree(file.folder, ignore_errors=True)
+
+
+@task()
+def draw_file(file_id: int) -> None:
+    """Draw the waveform of a finished file again."""
+    file = FinishedFile.objects.filter(pk=file_id).first()
+    if file is None or not file.is_made or not file.path.exists():
+        return
+    with whole(file.waveform_path) as path:
+        writer = WaveformWriter(path)
+        with Reader(file.path) as reader:
+            for block in reader.blocks():
+                writer.add(block)
+        writer.close()
 
 
 def _made(file: FinishedFile) -> Made:

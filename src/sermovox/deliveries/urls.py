@@ -19,4 +19,8 @@ urlpatterns = [
     path("files/<int:pk>/audio/", views.audio, name="audio"),
     path("files/<int:pk>/waveform/", views.waveform, name="waveform"),
     path("files/<int:pk>/download/", views.download, name="download"),
+    path("<int:pk>/cover.jpg", views.cover, name="cover"),
+    path("<int:pk>/rename/", views.rename, name="rename"),
+    path("<int:pk>/rename/undo/", views.rename_undo, name="rename-undo"),
+    path("<int:pk>/rename.csv", views.rename_map, name="rename-map"),
 ]

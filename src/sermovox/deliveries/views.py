@@ -10,13 +10,22 @@ from django.utils import timezone
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
+from mastering.editing.tables import read_table
+from mastering.editing.texts import decoded
+from mastering.errors import MasteringError
+from mastering.naming.renaming import CannotRename, new_names
 from mastering.outlets.outlet import shipped
 from sermovox.deliveries import manifest
-from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.productions.models import Production
+from sermovox.deliveries.models import Delivery, FinishedFile, planned_names
+from sermovox.deliveries.tasks import draw_file
+from sermovox.productions.models import Naming, Production
+from sermovox.productions.naming import naming_for
 from sermovox.recordings.views import send_waveform
+from sermovox.recovery import enqueue_once
 from sermovox.ui.files import send_audio
 from sermovox.ui.templatetags.figures import MARKS
+
+_LARGEST_MAP_BYTES = 8 << 20
 
 
 def delivery_list(request):
@@ -34,20 +43,95 @@ def delivery_list(request):
 
 @require_POST
 def start(request, production_id: int):
+    """Begin a run; where names cannot be used or were used before, the page that asks about it comes first."""
     production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
-    keys = [int(key) for key in request.POST.getlist("section") if key.isdigit()]
-    sections = list(production.sections.filter(pk__in=keys).select_related("recording"))
-    if request.POST.get("outlet") not in shipped():
-        messages.error(request, "Choose the outlet the files are for.")
-    elif not sections:
-        messages.error(request, "Choose at least one section that has a recording.")
+    keys = {int(key) for key in request.POST.getlist("section") if key.isdigit()}
+    wanted = production.sections.select_related("recording").defer("script")
+    if "everywhere" in request.POST:
+        sections = [section for section in wanted if section.recording and section.recording.ready]
     else:
-        return redirect(Delivery.start(production, request.POST["outlet"], sections))
-    return redirect(production)
+        sections = [section for section in wanted if section.pk in keys]
+    outlet = shipped().get(request.POST.get("outlet", ""))
+    if outlet is None:
+        messages.error(request, "Choose the outlet the files are for.")
+        return redirect(production)
+    if not sections:
+        messages.error(request, "Choose at least one section that has a recording.")
+        return redirect(production)
+    plan = planned_names(production, outlet, sections)
+    naming = naming_for(production, outlet)
+    asked = request.POST.get("existing", "")
+    existing = asked if asked in Naming.Existing.values else naming.existing
+    if plan.problems or (plan.conflicts and not existing):
+        context = {"production": production, "outlet": outlet, "plan": plan, "sections": sections}
+        context["choices"] = [choice for choice in Naming.Existing.choices if choice[0]]
+        return render(request, "deliveries/before.html", context)
+    if asked and "remember" in request.POST:
+        naming.existing = existing
+        naming.save()
+    delivery = Delivery.start(production, outlet.key, sections, existing=existing or Naming.Existing.KEEP_BOTH)
+    if delivery is None:
+        messages.success(request, f"Every chosen section has its file for {outlet.title} already; nothing was made.")
+        return redirect(production)
+    return redirect(delivery)
+
+
+@require_POST
+def rename(request, pk: int):
+    """Rename finished files by a map: shown first, then done, all or none."""
+    delivery = _mine(request, pk)
+    try:
+        text = request.POST.get("map", "")
+        if file := request.FILES.get("file"):
+            text = decoded(file.read(_LARGEST_MAP_BYTES))[0]
+        pairs = _pairs(text)
+        names = [file.name for file in delivery.files.made()]
+        after = new_names(names, pairs)
+        if "apply" in request.POST:
+            count = delivery.rename(pairs)
+            messages.success(request, f"{count} files are renamed. Undo gives them their old names back.")
+            return redirect(delivery)
+    except MasteringError as error:
+        messages.error(request, str(error))
+        return redirect(delivery)
+    changed = [(old, new) for old, new in zip(names, after, strict=True) if old != new]
+    return render(request, "deliveries/rename.html", {"delivery": delivery, "changed": changed, "map": text})
+
+
+@require_POST
+def rename_undo(request, pk: int):
+    delivery = _mine(request, pk)
+    try:
+        count = delivery.undo_renaming()
+        messages.success(request, f"{count} files have their old names again.")
+    except MasteringError as error:
+        messages.error(request, str(error))
+    return redirect(delivery)
+
+
+def rename_map(request, pk: int):
+    """The map to fill in: each name as it is, and as the pattern would have it now."""
+    delivery = _mine(request, pk)
+    response = HttpResponse(manifest.rename_map(delivery), content_type="text/csv; charset=utf-8")
+    response["Content-Disposition"] = 'attachment; filename="rename.csv"'
+    return response
+
+
+def cover(request, pk: int):
+    """The artwork as the outlet wants it."""
+    picture = manifest.artwork(_mine(request, pk))
+    if not picture:
+        raise Http404
+    response = HttpResponse(picture, content_type="image/jpeg")
+    response["Content-Disposition"] = 'attachment; filename="cover.jpg"'
+    return response
 
 
 def detail(request, pk: int):
-    return render(request, "deliveries/detail.html", _run(_mine(request, pk)))
+    delivery = _mine(request, pk)
+    renaming = delivery.renamings.filter(undone=False).last()
+    context = _run(delivery) | {"renamed": len(renaming.pairs) if renaming else 0}
+    return render(request, "deliveries/detail.html", context)
 
 
 def progress(request, pk: int):
@@ -113,12 +197,26 @@ def audio(request, pk: int):
 
 
 def waveform(request, pk: int):
-    return send_waveform(request, _made_file(request, pk).waveform_path)
+    file = _made_file(request, pk)
+    return send_waveform(request, file.waveform_path, lambda: enqueue_once(draw_file, pk))
 
 
 def download(request, pk: int):
     file = _made_file(request, pk)
     return FileResponse(file.path.open("rb"), as_attachment=True, filename=file.name)
+
+
+def _pairs(text: str) -> list[tuple[str, str]]:
+    """Old and new names from a table of two columns; a header line is left out."""
+    rows = read_table(text)
+    if rows and [cell.lower() for cell in rows[0][:2]] == ["old name", "new name"]:
+        rows = rows[1:]
+    if not rows:
+        raise CannotRename("There is no map. Download it, write the new names into it, and bring it back.")
+    for line, row in enumerate(rows, 1):
+        if len(row) < 2 or not row[0] or not row[1]:
+            raise CannotRename(f"Line {line} does not have an old and a new name. Nothing was renamed.")
+    return [(row[0], row[1]) for row in rows]
 
 
 def _run(delivery: Delivery) -> dict:
@@ -131,6 +229,7 @@ def _run(delivery: Delivery) -> dict:
         "delivery": delivery,
         "outlet": delivery.outlet,
         "files": files,
+        "artwork": delivery.outlet.artwork and delivery.production.artwork_sha256,
         "running": bool(under_way),
         "share": share,
         "seconds_left": _seconds_left(files, weights, done),

@@ -107,3 +107,33 @@ PROGRAMME_SECTIONS = [
         "That was Harbour Hour. | I am Tobin Rask. | Mind the step on your way out.",
     ),
 ]
+
+LINES = {
+    "title": "The Toll at Wether Bridge",
+    "author": "Hollin and Pike",
+    "narrator": "Maren Askew",
+    "year": 2026,
+    "language": "English",
+    "genre": "Game",
+    "code": "WB",
+    "contact": "lines@hollin-and-pike.example",
+}
+
+# A client's script: file name and line. The takes below are not paired with it yet, and one line has no take.
+LINE_SCRIPT = """\
+wb_toll_010;Who goes over the bridge at this hour?
+wb_toll_020;The toll is two coppers, or one true story.
+wb_toll_030;I have heard that one. Tell me another.
+wb_toll_040;Mind the third plank. It minds nobody.
+wb_toll_050;Go on, then, before the river changes its mind.
+wb_toll_060;Nobody crosses twice for the same story.
+"""
+
+LINE_TAKES = [
+    ("toll 10 take 2.flac", "awb", "Who goes over the bridge at this hour?"),
+    ("toll 20 take 1.flac", "awb", "The toll is two coppers, or one true story."),
+    ("toll 30 take 4.flac", "awb", "I have heard that one. Tell me another."),
+    ("toll 40 take 1.flac", "awb", "Mind the third plank. It minds nobody."),
+    ("toll 60 take 3.flac", "awb", "Nobody crosses twice for the same story."),
+    ("bridge ambience.flac", None, ""),
+]

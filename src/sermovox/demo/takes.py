@@ -9,7 +9,7 @@ import soundfile
 import soxr
 from scipy.signal import butter, sosfilt
 
-from sermovox.demo.scenario import BOOK_SECTIONS, PROGRAMME_SECTIONS
+from sermovox.demo.scenario import BOOK_SECTIONS, LINE_TAKES, PROGRAMME_SECTIONS
 
 FOLDER = Path(__file__).parent / "recordings"
 _RATE_HZ = 44100
@@ -18,11 +18,14 @@ _BREATH_S = 0.55
 
 def main() -> None:
     FOLDER.mkdir(exist_ok=True)
-    for name, *_, voice, text in (*BOOK_SECTIONS, *PROGRAMME_SECTIONS):
+    for name, *_, voice, text in (*BOOK_SECTIONS, *PROGRAMME_SECTIONS, *LINE_TAKES):
         # A seed for each file, so that one can change without the others.
         random = np.random.default_rng(sum(name.encode()))
         rate_hz = 48000 if name == "tides-and-talk.flac" else _RATE_HZ
-        samples = _tune(rate_hz) if voice is None else _read(text, voice, rate_hz)
+        if voice:
+            samples = _read(text, voice, rate_hz)
+        else:
+            samples = _river(rate_hz, random) if "ambience" in name else _tune(rate_hz)
         samples = _faulty(name, samples, rate_hz, random)
         soundfile.write(FOLDER / name, samples, rate_hz, subtype="PCM_16")
         print(f"{name}: {len(samples) / rate_hz:.1f} s")
@@ -76,6 +79,12 @@ def _tune(rate_hz: int) -> np.ndarray:
         stop = min(len(samples), start + len(tone))
         samples[start:stop] += 0.4 * tone[: stop - start]
     return samples
+
+
+def _river(rate_hz: int, random: np.random.Generator) -> np.ndarray:
+    """Water under a bridge: noise that swells and sinks."""
+    times = np.arange(4 * rate_hz) / rate_hz
+    return 0.1 * _room(len(times), rate_hz, random) * (1 + 0.5 * np.sin(2 * np.pi * 0.4 * times))
 
 
 def _room(length: int, rate_hz: int, random: np.random.Generator) -> np.ndarray:

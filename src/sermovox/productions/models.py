@@ -1,8 +1,18 @@
 """A production and its running order."""
 
+import hashlib
+from dataclasses import asdict
+
 from django.conf import settings
 from django.db import models, transaction
 from django.urls import reverse
+from django.utils.text import slugify
+
+from mastering.naming.patterns import plain
+from mastering.tagging.artwork import inspect
+from sermovox import storage
+
+_LONGEST_KEY = 60
 
 
 class ProductionQuerySet(models.QuerySet):
@@ -15,11 +25,21 @@ class Production(models.Model):
     """One book, series or set of lines."""
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="productions")
+    key = models.SlugField(max_length=80, unique=True, editable=False)
     title = models.CharField(max_length=200)
+    subtitle = models.CharField(max_length=200, blank=True)
     author = models.CharField(max_length=200, blank=True)
-    narrator = models.CharField(max_length=200, blank=True)
+    narrator = models.CharField("narrator or narrators", max_length=200, blank=True)
+    publisher = models.CharField(max_length=200, blank=True)
     year = models.PositiveSmallIntegerField(null=True, blank=True)
     language = models.CharField(max_length=40, blank=True, default="English")
+    genre = models.CharField(max_length=100, blank=True)
+    description = models.TextField(blank=True)
+    contact = models.CharField(max_length=200, blank=True)
+    copyright_line = models.CharField(max_length=200, blank=True)
+    code = models.CharField("client’s code", max_length=60, blank=True)
+    artwork_sha256 = models.CharField(max_length=64, blank=True, editable=False)
+    artwork = models.JSONField(default=dict, editable=False)
     last_outlet = models.CharField(max_length=60, blank=True, editable=False)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -34,6 +54,46 @@ class Production(models.Model):
     def get_absolute_url(self) -> str:
         return reverse("productions:running-order", args=[self.pk])
 
+    def save(self, *args, **kwargs):
+        if not self.key:
+            self.key = self._free_key()
+            if kwargs.get("update_fields"):
+                kwargs["update_fields"] = {*kwargs["update_fields"], "key"}
+        super().save(*args, **kwargs)
+
+    def set_artwork(self, data: bytes) -> None:
+        """Keep a picture and what it is like. Raises BadArtwork."""
+        facts, sha256 = inspect(data), hashlib.sha256(data).hexdigest()
+        with storage.whole(storage.artwork(sha256)) as path:
+            path.write_bytes(data)
+        self.artwork_sha256, self.artwork = sha256, asdict(facts)
+        self.save(update_fields=["artwork_sha256", "artwork"])
+
+    def _free_key(self) -> str:
+        """A name for the terminal and the watched folder: the title in plain letters, numbered where it is taken."""
+        base = slugify(plain(self.title))[:_LONGEST_KEY].strip("-") or "production"
+        taken = set(Production.objects.filter(key__startswith=base).values_list("key", flat=True))
+        key, number = base, 1
+        while key in taken:
+            number += 1
+            key = f"{base}-{number}"
+        return key
+
+    def name_facts(self) -> dict[str, str | int | None]:
+        """The fields of name patterns that are the same for all its sections."""
+        return {
+            "production": self.title,
+            "subtitle": self.subtitle,
+            "author": self.author,
+            "narrator": self.narrator,
+            "publisher": self.publisher,
+            "year": self.year,
+            "language": self.language,
+            "genre": self.genre,
+            "code": self.code,
+            "contact": self.contact,
+        }
+
     def add_section(self, **facts) -> "Section":
         """Put a section at the end of the running order."""
         with transaction.atomic():
@@ -41,8 +101,19 @@ class Production(models.Model):
             return self.sections.create(position=last + 1, **facts)
 
 
+class SectionManager(models.Manager):
+    """Sections of the running order; those taken out of it are kept for undoing."""
+
+    def get_queryset(self):
+        return super().get_queryset().filter(removed=False)
+
+
 class Section(models.Model):
-    """One unit that becomes one file."""
+    """One unit that becomes one file.
+
+    `exact_name` is the file name a client dictates, `script` what is spoken. A section that was taken out of the
+    running order stays with `removed` set, so that it can come back with its files.
+    """
 
     class Role(models.TextChoices):
         OPENING = "opening credits"
@@ -71,6 +142,13 @@ class Section(models.Model):
     recording = models.ForeignKey(
         "recordings.Recording", on_delete=models.SET_NULL, null=True, blank=True, related_name="sections"
     )
+    part = models.PositiveSmallIntegerField(null=True, blank=True)
+    exact_name = models.CharField("exact file name", max_length=255, blank=True)
+    script = models.TextField(blank=True)
+    removed = models.BooleanField(default=False, editable=False)
+
+    objects = SectionManager()
+    with_removed = models.Manager()
 
     class Meta:
         ordering = ["position", "pk"]
@@ -80,3 +158,42 @@ class Section(models.Model):
 
     def get_absolute_url(self) -> str:
         return reverse("productions:section", args=[self.pk])
+
+
+class Change(models.Model):
+    """One change of a running order, with what it takes to undo and to redo it: changed fields by section."""
+
+    production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="changes")
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)
+    made_at = models.DateTimeField(auto_now_add=True)
+    words = models.CharField(max_length=300)
+    before = models.JSONField()
+    after = models.JSONField()
+    undone = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return self.words
+
+
+class Naming(models.Model):
+    """How files of a production are named for one outlet, and what is done about files of the same names."""
+
+    class Existing(models.TextChoices):
+        ASK = "", "Ask each time"
+        KEEP_BOTH = "keep-both", "Keep both; the new ones are numbered"
+        REPLACE = "replace", "Replace the earlier ones, once the new ones are made"
+        SKIP = "skip", "Skip: do not make these again"
+
+    production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="namings")
+    outlet_key = models.CharField(max_length=60)
+    pattern = models.CharField(max_length=500, blank=True)
+    existing = models.CharField(max_length=10, choices=Existing, default=Existing.ASK, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["production", "outlet_key"], name="one_naming_for_an_outlet")]
+
+    def __str__(self) -> str:
+        return self.pattern

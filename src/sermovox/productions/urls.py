@@ -2,15 +2,31 @@
 
 from django.urls import path
 
-from sermovox.productions import views
+from sermovox.productions.views import names, pairing, productions, running_order, script, sheet
 
 app_name = "productions"
 urlpatterns = [
-    path("", views.production_list, name="list"),
-    path("productions/new/", views.production_new, name="new"),
-    path("productions/<int:pk>/", views.running_order, name="running-order"),
-    path("productions/<int:pk>/rows/", views.running_order_rows, name="rows"),
-    path("productions/<int:pk>/edit/", views.production_edit, name="edit"),
-    path("sections/<int:pk>/", views.section, name="section"),
-    path("sections/<int:pk>/delete/", views.section_delete, name="section-delete"),
+    path("", productions.production_list, name="list"),
+    path("productions/new/", productions.new, name="new"),
+    path("productions/<int:pk>/", running_order.running_order, name="running-order"),
+    path("productions/<int:pk>/rows/", running_order.rows, name="rows"),
+    path("productions/<int:pk>/change/", running_order.change, name="change"),
+    path("productions/<int:pk>/edit/", productions.edit, name="edit"),
+    path("productions/<int:pk>/artwork/", productions.artwork, name="artwork"),
+    path("productions/<int:pk>/artwork/remove/", productions.artwork_remove, name="artwork-remove"),
+    path("productions/<int:pk>/script/", script.script, name="script"),
+    path("productions/<int:pk>/script/read/", script.read, name="script-read"),
+    path("productions/<int:pk>/script/preview/", script.preview, name="script-preview"),
+    path("productions/<int:pk>/script/make/", script.make, name="script-make"),
+    path("productions/<int:pk>/pairing/", pairing.pairing, name="pairing"),
+    path("productions/<int:pk>/names/", names.names, name="names"),
+    path("productions/<int:pk>/names/preview/", names.preview, name="names-preview"),
+    path("productions/<int:pk>/names/save/", names.save, name="names-save"),
+    path("productions/<int:pk>/names/exact/preview/", names.exact_preview, name="exact-preview"),
+    path("productions/<int:pk>/names/exact/", names.exact_apply, name="exact-apply"),
+    path("productions/<int:pk>/sheet/", sheet.page, name="sheet"),
+    path("productions/<int:pk>/sheet.csv", sheet.as_csv, name="sheet-csv"),
+    path("productions/<int:pk>/sheet.pdf", sheet.as_pdf, name="sheet-pdf"),
+    path("sections/<int:pk>/", productions.section, name="section"),
+    path("sections/<int:pk>/delete/", productions.section_delete, name="section-delete"),
 ]

@@ -2,8 +2,8 @@
 
 import errno
 import hashlib
+import shutil
 import uuid
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath, PureWindowsPath
 
@@ -14,11 +14,13 @@ from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from sermovox import storage
 from sermovox.productions.models import Production, Section
-from sermovox.recordings.models import Recording, keep
+from sermovox.productions.order import place_among
+from sermovox.recordings.models import Recording, Upload, keep
 from sermovox.recordings.tasks import measure_recording
 
 _LONGEST_NAME = 255
 _CHUNK_BYTES = 1 << 20
+DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
 
 
 class Refused(MasteringError):
@@ -33,33 +35,42 @@ class Intake:
     known: bool
 
 
-def take_in(production: Production, name: str, chunks: Iterator[bytes], *, expected_bytes: int | None = None) -> Intake:
-    """Store a file and queue it for measuring; add a section for it at the end of the running order.
+def take_in(production: Production, source: Path, *, name: str = "") -> Intake:
+    """Copy a file of this machine into a production and queue it for measuring.
 
-    Raises Refused or UnreadableRecording; nothing is kept then.
+    It becomes a section at the end of the running order, unless sections there wait for recordings. Raises Refused
+    or UnreadableRecording; nothing is kept then.
     """
-    name = shown_name(name)
     arriving = storage.incoming() / uuid.uuid4().hex
     try:
-        sha256, size_bytes = _received(arriving, chunks, expected_bytes)
-        with Reader(arriving):
-            pass
-        return _recorded(production, name, arriving, sha256, size_bytes)
+        sha256 = _copied(source, arriving)
+        return _kept(production, shown_name(name or source.name), arriving, sha256)
     finally:
         arriving.unlink(missing_ok=True)
+
+
+def take_in_upload(upload: Upload) -> None:
+    """Take in an upload that has arrived whole, and note with it what became of it."""
+    claimed = Upload.objects.filter(pk=upload.pk, state=Upload.State.ARRIVING)
+    if not claimed.update(state=Upload.State.FINISHING):
+        return
+    try:
+        with upload.path.open("rb") as file:
+            sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+        taken = _kept(upload.production, upload.name, upload.path, sha256, batch=upload.batch, rank=upload.rank)
+    except MasteringError as error:
+        upload.settle(Upload.State.REFUSED, str(error))
+    except OSError as error:
+        upload.settle(Upload.State.REFUSED, _disk_said(error))
+    else:
+        note = f"This is the same file as “{taken.recording.name}”, which is here already." if taken.known else ""
+        upload.settle(Upload.State.HERE, note, taken.recording)
 
 
 def use(recording: Recording) -> Section:
     """Make a section of a recording, at the end of the running order."""
     production = recording.production
     return production.add_section(title=section_title(recording.name), recording=recording, role=_next_role(production))
-
-
-def file_chunks(path: Path) -> Iterator[bytes]:
-    """The bytes of a file on this machine."""
-    with path.open("rb") as file:
-        while chunk := file.read(_CHUNK_BYTES):
-            yield chunk
 
 
 def shown_name(name: str) -> str:
@@ -81,47 +92,66 @@ def section_title(name: str) -> str:
     return PurePosixPath(name).stem.replace("_", " ").strip()[:200] or "Untitled"
 
 
-def _received(arriving: Path, chunks: Iterator[bytes], expected_bytes: int | None) -> tuple[str, int]:
-    digest, size_bytes = hashlib.sha256(), 0
+def _copied(source: Path, arriving: Path) -> str:
+    """Copy a file; returns its SHA-256."""
+    digest = hashlib.sha256()
     try:
-        with arriving.open("xb") as file:
-            for chunk in chunks:
-                size_bytes += len(chunk)
-                if size_bytes > settings.MAX_UPLOAD_BYTES:
-                    raise Refused(
-                        f"This file is larger than {settings.MAX_UPLOAD_BYTES / 2**30:.0f} GiB, the most this "
-                        "server takes. Split it, or save it as FLAC."
-                    )
+        refuse_too_large(source.stat().st_size)
+        with source.open("rb") as theirs, arriving.open("xb") as ours:
+            while chunk := theirs.read(_CHUNK_BYTES):
                 digest.update(chunk)
-                file.write(chunk)
+                ours.write(chunk)
     except OSError as error:
-        if error.errno == errno.ENOSPC:
-            raise Refused("The server's disk is full. Free some space there, then send the file again.") from error
-        raise Refused("The connection broke off. Send the file again.") from error
-    if expected_bytes is not None and size_bytes != expected_bytes:
-        raise Refused(f"Only {size_bytes} of {expected_bytes} bytes arrived. Send the file again.")
-    return digest.hexdigest(), size_bytes
+        raise Refused(_disk_said(error)) from error
+    return digest.hexdigest()
 
 
-def _recorded(production: Production, name: str, arriving: Path, sha256: str, size_bytes: int) -> Intake:
+def refuse_too_large(size_bytes: int) -> None:
+    """Raise Refused for more than the server takes, or more than its disk has room for."""
+    if size_bytes > settings.MAX_UPLOAD_BYTES:
+        raise Refused(
+            f"This file is larger than {settings.MAX_UPLOAD_BYTES / 2**30:.0f} GiB, the most this server takes. "
+            "Split it, or save it as FLAC."
+        )
+    if size_bytes > shutil.disk_usage(storage.incoming()).free:
+        raise Refused(DISK_FULL)
+
+
+def _disk_said(error: OSError) -> str:
+    if error.errno == errno.ENOSPC:
+        return DISK_FULL
+    return f"The file could not be read or kept ({error.strerror}). Bring it in again."
+
+
+def _kept(production: Production, name: str, arriving: Path, sha256: str, *, batch: str = "", rank: int = 0) -> Intake:
+    with Reader(arriving):
+        pass
+    size_bytes = arriving.stat().st_size
     with transaction.atomic():
-        earlier = production.recordings.filter(sha256=sha256).exclude(state=Recording.State.REFUSED).first()
+        earlier = production.recordings.filter(sha256=sha256).usable().first()
         if earlier:
-            unused = not earlier.sections.exists()
-            if unused:
-                use(earlier)
-            return Intake(earlier, known=not unused)
+            return Intake(earlier, known=not _found_a_place(earlier))
         refused = production.recordings.filter(sha256=sha256)
         waiting = [section.pk for section in production.sections.filter(recording__in=refused)]
         refused.delete()
         keep(arriving, sha256)
-        recording = production.recordings.create(sha256=sha256, name=name, size_bytes=size_bytes)
+        recording = production.recordings.create(
+            sha256=sha256, name=name, size_bytes=size_bytes, batch=batch, rank=rank
+        )
         if waiting:
             production.sections.filter(pk__in=waiting).update(recording=recording)
         else:
-            use(recording)
+            _found_a_place(recording)
         transaction.on_commit(lambda: measure_recording.enqueue(recording.pk))
     return Intake(recording, known=False)
+
+
+def _found_a_place(recording: Recording) -> bool:
+    """Make a section of a recording that has none, unless sections wait to be paired with recordings."""
+    if not recording.unused or recording.production.sections.filter(recording=None).exists():
+        return False
+    place_among(recording.production, use(recording), recording.batch, recording.rank)
+    return True
 
 
 def _next_role(production: Production) -> str:

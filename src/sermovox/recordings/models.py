@@ -1,17 +1,40 @@
 """Recordings: imported source files, stored once under their SHA-256 and never rewritten."""
 
 import os
+import time
+import uuid
+from datetime import timedelta
 from pathlib import Path
 
+from django.conf import settings
 from django.db import models, transaction
+from django.db.models.fields.json import KeyTextTransform
+from django.db.models.functions import Cast
 from django.urls import reverse
+from django.utils import timezone
 
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
 from sermovox import storage
+from sermovox.productions.models import Section
 
-PLAYABLE = {"wav", "flac", "mp3", "ogg"}
-"""Containers a browser plays as they are; for the rest a copy for listening is kept in the cache."""
+_PLAYABLE = {
+    "wav": ("pcm_u8", "pcm_s16le", "pcm_s24le", "pcm_f32le", "pcm_mulaw", "pcm_alaw"),
+    "flac": ("flac",),
+    "mp3": ("mp3",),
+    "ogg": ("vorbis", "opus", "flac"),
+    "mp4": ("aac",),
+    "aac": ("aac",),
+}
+"""Codecs a browser plays, by container; for the rest a copy for listening is kept in the cache."""
+
+
+def playable(container: str, codec: str) -> bool:
+    """Whether a browser plays this as it is."""
+    return codec in _PLAYABLE.get(container, ())
+
+
+_SILENT_FOR_S = 15.0
 
 
 class RecordingQuerySet(models.QuerySet):
@@ -19,9 +42,24 @@ class RecordingQuerySet(models.QuerySet):
         """Those in a person's productions."""
         return self.filter(production__owner=user)
 
+    def usable(self) -> "RecordingQuerySet":
+        return self.exclude(state=Recording.State.REFUSED)
+
+    def with_duration(self) -> "RecordingQuerySet":
+        """Each with its `duration_s`, without reading all its figures."""
+        return self.annotate(duration_s=Cast(KeyTextTransform("duration_s", "figures"), models.FloatField()))
+
+    def unused(self) -> "RecordingQuerySet":
+        """Those no section of a running order uses."""
+        used = Section.objects.filter(recording=models.OuterRef("pk"))
+        return self.filter(~models.Exists(used))
+
 
 class Recording(models.Model):
-    """One file in one production. Two productions that hold the same bytes share one stored file."""
+    """One file in one production. Two productions that hold the same bytes share one stored file.
+
+    Files that were sent together have the same `batch` and a `rank` in the order of their names, however they arrive.
+    """
 
     class State(models.TextChoices):
         MEASURING = "measuring"
@@ -37,6 +75,8 @@ class Recording(models.Model):
     refusal = models.TextField(blank=True)
     figures = models.JSONField(default=dict)
     remarks = models.JSONField(default=list)
+    batch = models.CharField(max_length=36, blank=True)
+    rank = models.PositiveIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
 
     objects = RecordingQuerySet.as_manager()
@@ -74,6 +114,16 @@ class Recording(models.Model):
     @property
     def measuring(self) -> bool:
         return self.state == self.State.MEASURING
+
+    @property
+    def unused(self) -> bool:
+        """Whether no section of the running order uses it."""
+        return not self.sections.exists()
+
+    def duplicates(self) -> "RecordingQuerySet":
+        """The same bytes in other productions of the same person."""
+        same = Recording.objects.of(self.production.owner).filter(sha256=self.sha256)
+        return same.exclude(pk=self.pk).select_related("production")
 
     def kept_measurement(self) -> Measurement | None:
         """The whole measurement, if the cache still has it."""
@@ -119,3 +169,109 @@ def keep(arrived: Path, sha256: str) -> None:
         return
     arrived.chmod(0o444)
     os.replace(arrived, target)
+
+
+class UploadQuerySet(models.QuerySet):
+    def of(self, user) -> "UploadQuerySet":
+        """Those into a person's productions."""
+        return self.filter(production__owner=user)
+
+    def unfinished(self) -> "UploadQuerySet":
+        return self.filter(state__in=[Upload.State.ARRIVING, Upload.State.FINISHING])
+
+    def outdated(self) -> "UploadQuerySet":
+        """Those nobody has touched for so long that they will not be gone on with."""
+        oldest = timezone.now() - timedelta(days=settings.KEEP_UPLOADS_DAYS)
+        return self.filter(touched_at__lt=oldest)
+
+
+class Upload(models.Model):
+    """A file on its way in, by the tus protocol. How much has arrived is the length of its file.
+
+    `modified_ms` is when the sender last changed the file, in milliseconds since 1970; with name and size it tells
+    whether a file that is chosen again is the one that broke off.
+    """
+
+    class State(models.TextChoices):
+        ARRIVING = "arriving"
+        FINISHING = "finishing"
+        HERE = "here"
+        REFUSED = "refused"
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    production = models.ForeignKey("productions.Production", on_delete=models.CASCADE, related_name="uploads")
+    name = models.CharField(max_length=255)
+    size_bytes = models.PositiveBigIntegerField()
+    batch = models.CharField(max_length=36, blank=True)
+    rank = models.PositiveIntegerField(default=0)
+    modified_ms = models.PositiveBigIntegerField(default=0)
+    state = models.CharField(max_length=10, choices=State, default=State.ARRIVING)
+    said = models.TextField(blank=True)
+    recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True)
+    touched_at = models.DateTimeField(auto_now=True)
+
+    objects = UploadQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["rank", "name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def path(self) -> Path:
+        return storage.incoming() / self.pk.hex
+
+    @property
+    def offset(self) -> int:
+        """How many bytes have arrived."""
+        if self.state in (self.State.HERE, self.State.REFUSED):
+            return self.size_bytes
+        try:
+            return self.path.stat().st_size
+        except FileNotFoundError:
+            return 0
+
+    @property
+    def share(self) -> float:
+        return self.offset / self.size_bytes if self.size_bytes else 1.0
+
+    @property
+    def broken_off(self) -> bool:
+        """Whether nothing has come for some seconds."""
+        try:
+            return time.time() - self.path.stat().st_mtime > _SILENT_FOR_S
+        except FileNotFoundError:
+            return True
+
+    def settle(self, state: str, said: str = "", recording: Recording | None = None) -> None:
+        """Note what became of it, and let go of its bytes."""
+        self.state, self.said, self.recording = state, said, recording
+        self.save()
+        self.path.unlink(missing_ok=True)
+
+    def delete(self, *args, **kwargs):
+        self.path.unlink(missing_ok=True)
+        return super().delete(*args, **kwargs)
+
+
+class WatchedFile(models.Model):
+    """A file seen in the watched folder, so that each is taken in once and what was wrong with one can be read."""
+
+    production = models.ForeignKey("productions.Production", on_delete=models.CASCADE, related_name="watched_files")
+    path = models.CharField(max_length=4096)
+    size_bytes = models.PositiveBigIntegerField()
+    modified_ns = models.BigIntegerField()
+    refusal = models.TextField(blank=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["path", "size_bytes", "modified_ns"], name="a_watched_file_once")
+        ]
+
+    def __str__(self) -> str:
+        return self.path
+
+    @property
+    def name(self) -> str:
+        return Path(self.path).name

@@ -1,11 +1,8 @@
 """Measuring what arrived, in the background."""
 
 import logging
-import os
 import time
-import uuid
 from contextlib import ExitStack
-from pathlib import Path
 
 import soundfile
 from django_tasks import task
@@ -16,7 +13,7 @@ from mastering.audio.waveform import WaveformWriter
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from sermovox import storage
-from sermovox.recordings.models import PLAYABLE, Recording
+from sermovox.recordings.models import Recording, playable
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.4
@@ -37,6 +34,18 @@ def measure_recording(recording_id: int) -> None:
         recording.refuse("Sermovox stumbled over this file. Export it again as WAV or FLAC and bring that in.")
 
 
+@task()
+def draw_recording(recording_id: int) -> None:
+    """Draw again what was freed from the cache; the slip stays as it is."""
+    recording = Recording.objects.filter(pk=recording_id).first()
+    if recording is None:
+        return
+    try:
+        _measured(recording)
+    except MasteringError:
+        logger.warning("Recording %s cannot be drawn again", recording_id)
+
+
 def _measured(recording: Recording):
     told_at = 0.0
 
@@ -47,7 +56,7 @@ def _measured(recording: Recording):
             Recording.objects.filter(pk=recording.pk).update(share_measured=share)
 
     with ExitStack() as kept:
-        waveform = WaveformWriter(kept.enter_context(_Whole(recording.waveform_path)))
+        waveform = WaveformWriter(kept.enter_context(storage.whole(recording.waveform_path)))
         kept.callback(waveform.close)
         preview = _preview(recording, kept)
 
@@ -57,31 +66,14 @@ def _measured(recording: Recording):
                 preview.write(next(to_16_bit(iter([block]), dither=False)))
 
         measurement = measure(recording.path, also=also, progress=progress)
-        measurement.save(kept.enter_context(_Whole(storage.cached(recording.sha256, "measurement.npz"))))
+        measurement.save(kept.enter_context(storage.whole(storage.cached(recording.sha256, "measurement.npz"))))
     return measurement
 
 
 def _preview(recording: Recording, kept: ExitStack) -> soundfile.SoundFile | None:
     with Reader(recording.path) as reader:
-        if reader.container in PLAYABLE or reader.codec == "aac":
+        if playable(reader.container, reader.codec):
             return None
         rate_hz, channels = reader.sample_rate_hz, reader.channels
-    path = kept.enter_context(_Whole(storage.cached(recording.sha256, "preview.flac")))
+    path = kept.enter_context(storage.whole(storage.cached(recording.sha256, "preview.flac")))
     return kept.enter_context(soundfile.SoundFile(path, "w", rate_hz, channels, subtype="PCM_16", format="FLAC"))
-
-
-class _Whole:
-    """A file that takes its name only when the block it is written in has ended well."""
-
-    def __init__(self, target: Path):
-        self._target = target
-        self._partial = target.with_name(f"{target.name}.{uuid.uuid4().hex}")
-
-    def __enter__(self) -> Path:
-        return self._partial
-
-    def __exit__(self, kind, *rest) -> None:
-        if kind is None:
-            os.replace(self._partial, self._target)
-        else:
-            self._partial.unlink(missing_ok=True)

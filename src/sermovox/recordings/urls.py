@@ -2,11 +2,16 @@
 
 from django.urls import path
 
-from sermovox.recordings import views
+from sermovox.recordings import tus, views
 
 app_name = "recordings"
 urlpatterns = [
-    path("upload/<int:production_id>/", views.upload, name="upload"),
+    path("uploads/into/<int:production_id>/", tus.uploads, name="uploads"),
+    path("uploads/<uuid:pk>/", tus.upload, name="upload"),
+    path("arrivals/<int:production_id>/", views.arrivals, name="arrivals"),
+    path("watched/<int:pk>/put-away/", views.put_away, name="put-away"),
+    path("storage/", views.stored, name="storage"),
+    path("storage/free/", views.free, name="free"),
     path("<int:pk>/", views.slip, name="slip"),
     path("<int:pk>/facts/", views.slip_facts, name="facts"),
     path("<int:pk>/audio/", views.audio, name="audio"),

@@ -3,12 +3,24 @@
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 
+from mastering.editing.scripts import entries, recognised
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.deliveries.models import Delivery
-from sermovox.demo.scenario import BOOK, BOOK_SECTIONS, NARRATOR, PROGRAMME, PROGRAMME_SECTIONS
+from sermovox.demo.artwork import book_cover
+from sermovox.demo.scenario import (
+    BOOK,
+    BOOK_SECTIONS,
+    LINE_SCRIPT,
+    LINE_TAKES,
+    LINES,
+    NARRATOR,
+    PROGRAMME,
+    PROGRAMME_SECTIONS,
+)
 from sermovox.demo.takes import FOLDER
+from sermovox.productions import order
 from sermovox.productions.models import Production
-from sermovox.recordings.intake import file_chunks, take_in
+from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
 
@@ -26,14 +38,28 @@ class Command(BaseCommand):
         if Production.objects.of(narrator).exists():
             return
         self._production(narrator, PROGRAMME, PROGRAMME_SECTIONS, outlet="radio-playout")
-        self._production(narrator, BOOK, BOOK_SECTIONS, outlet="audiobook-retail")
+        book = self._production(narrator, BOOK, BOOK_SECTIONS, outlet="audiobook-retail")
+        book.set_artwork(book_cover())
+        self._lines(narrator)
 
-    def _production(self, narrator, facts: dict, sections: list, *, outlet: str) -> None:
+    def _production(self, narrator, facts: dict, sections: list, *, outlet: str) -> Production:
         production = Production.objects.create(owner=narrator, **facts)
         for name, role, number, title, content_kind, *_ in sections:
-            recording = take_in(production, name, file_chunks(FOLDER / name)).recording
-            # Measured here and now, so that the first page shows slips; the task in the queue finds it done.
-            measure_recording.call(recording.pk)
+            recording = self._recording(production, name)
             recording.sections.update(role=role, number=number, title=title, content_kind=content_kind)
         ready = production.sections.filter(recording__state=Recording.State.READY)
         Delivery.start(production, outlet, list(ready.select_related("recording")))
+        return production
+
+    def _lines(self, narrator) -> None:
+        """A client's lines whose takes wait to be paired with them."""
+        production = Production.objects.create(owner=narrator, **LINES)
+        order.build(production, narrator, entries(LINE_SCRIPT, recognised(LINE_SCRIPT)), instead=False)
+        for name, *_ in LINE_TAKES:
+            self._recording(production, name)
+
+    def _recording(self, production: Production, name: str) -> Recording:
+        """Brought in and measured here and now, so that the first page shows slips; the queued task finds it done."""
+        recording = take_in(production, FOLDER / name).recording
+        measure_recording.call(recording.pk)
+        return recording

@@ -1,87 +1,82 @@
-// Sends dropped or chosen recordings one after the other, so that they arrive in the order of their names, and shows
-// how far each is.
+// Takes dropped or chosen files and folders, hands them to the worker that sends them, and shows how far each is.
+
+import { listen, tell, together } from "./uploads-port.js";
 
 const inOrder = new Intl.Collator(undefined, { numeric: true }).compare;
+const UNSEEN = /^(\.|~|thumbs\.db$|desktop\.ini$)/i;
+const NO_SOUND = /\.(txt|rtf|md|pdf|docx?|odt|epub|csv|tsv|xlsx?|ods|jpe?g|png|gif|webp|tiff?|svg|html?|xml|json|cue|log|zip|7z|rar)$/i;
+const SHOWN_MS = 1500;
 
-const size = (bytes) => {
-  const units = ["B", "kB", "MB", "GB"];
-  let unit = 0;
-  while (bytes >= 1000 && unit < 3) { bytes /= 1000; unit += 1; }
-  return `${bytes.toFixed(unit > 1 ? 1 : 0)} ${units[unit]}`;
-};
-const left = (seconds) => (seconds < 90 ? `${Math.ceil(seconds)} s left` : `${Math.round(seconds / 60)} min left`);
+// All files below what was dropped; folders are walked through.
+async function filesOf(entry) {
+  if (entry.isFile) return [await new Promise((found, lost) => entry.file(found, lost))];
+  const reader = entry.createReader();
+  const all = [];
+  for (;;) {
+    const some = await new Promise((found, lost) => reader.readEntries(found, lost));
+    if (!some.length) return all;
+    for (const inner of some) if (!UNSEEN.test(inner.name)) all.push(...await filesOf(inner));
+  }
+}
+
+function refresh() {
+  // Asked for by the page, not by the rows: those may be on their way to being replaced and would forget it.
+  const rows = document.querySelector("#rows");
+  htmx.ajax("GET", rows.getAttribute("hx-get"), { target: "#rows", swap: "outerHTML" });
+}
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("intake", (address, token) => ({
     over: false,
-    files: [],
+    entries: [],
+    leftOut: "",
+    all: { count: 0, share: 0, said: "" },
 
-    take(list) {
-      for (const file of [...list].sort((a, b) => inOrder(a.name, b.name))) {
-        this.files.push({ id: crypto.randomUUID(), file, name: file.name, share: 0, said: "waiting", state: "waiting", request: null });
+    init() {
+      listen((everywhere) => this.show(everywhere.filter((entry) => entry.address === address)));
+    },
+
+    show(entries) {
+      for (const entry of entries) {
+        const before = this.entries.find((e) => e.id === entry.id);
+        if (entry.state === "arrived" && before?.state !== "arrived") {
+          refresh();
+          setTimeout(() => this.tell("stop", entry), SHOWN_MS);
+        } else if (entry.state === "noted" && before?.state !== "noted") refresh();
       }
-      this.next();
+      this.entries = entries;
+      this.all = together(entries);
     },
 
-    next() {
-      if (this.files.some((f) => f.state === "sending")) return;
-      const entry = this.files.find((f) => f.state === "waiting");
-      if (entry) this.send(entry);
+    hover(event) {
+      if (!event.dataTransfer.types.includes("Files")) return;
+      event.preventDefault();
+      this.over = true;
     },
 
-    send(entry) {
-      const request = new XMLHttpRequest();
-      const began = performance.now();
-      entry.state = "sending";
-      entry.request = request;
-      request.upload.addEventListener("progress", (event) => {
-        entry.share = event.loaded / event.total;
-        const speed = event.loaded / ((performance.now() - began) / 1000);
-        const seconds = (event.total - event.loaded) / speed;
-        entry.said = `${size(event.loaded)} of ${size(event.total)}, ${size(speed)}/s, ${left(seconds)}`;
-      });
-      request.addEventListener("load", () => {
-        let answer = {};
-        try { answer = JSON.parse(request.responseText); } catch { /* a page instead of an answer */ }
-        if (request.status === 200) this.arrived(entry, answer);
-        else this.failed(entry, answer.problem ?? "The server did not take the file. Try once more.");
-      });
-      request.addEventListener("error", () => this.failed(entry, "The connection broke off. Send the file again."));
-      request.addEventListener("abort", () => this.failed(entry, "Stopped."));
-      request.open("POST", address);
-      request.setRequestHeader("X-CSRFToken", token);
-      request.setRequestHeader("X-File-Name", encodeURIComponent(entry.name));
-      request.setRequestHeader("Content-Type", "application/octet-stream");
-      request.send(entry.file);
+    async drop(event) {
+      if (!event.dataTransfer.types.includes("Files")) return;
+      event.preventDefault();
+      this.over = false;
+      const dropped = [...event.dataTransfer.items].map((item) => item.webkitGetAsEntry?.() ?? item.getAsFile()).filter(Boolean);
+      const files = await Promise.all(dropped.map((entry) => (entry instanceof File ? [entry] : filesOf(entry))));
+      this.take(files.flat());
     },
 
-    arrived(entry, answer) {
-      entry.state = answer.note ? "noted" : "arrived";
-      entry.share = 1;
-      entry.said = answer.note || "here";
-      // Asked for by the page, not by the rows: those may be on their way to being replaced and would forget it.
-      htmx.ajax("GET", document.querySelector("#rows").getAttribute("hx-get"), { target: "#rows", swap: "outerHTML" });
-      if (!answer.note) setTimeout(() => this.forget(entry), 1500);
-      this.next();
+    take(files) {
+      const seen = files.filter((file) => !UNSEEN.test(file.name));
+      const silent = seen.filter((file) => NO_SOUND.test(file.name)).map((file) => file.name);
+      this.leftOut = silent.length ? `Left out, because there is no sound in such files: ${silent.slice(0, 5).join(", ")}${silent.length > 5 ? ` and ${silent.length - 5} more` : ""}.` : "";
+      const sound = seen.filter((file) => !NO_SOUND.test(file.name)).sort((a, b) => inOrder(a.name, b.name));
+      if (sound.length) tell({ do: "take", address, page: location.pathname, token, batch: crypto.randomUUID(), files: sound });
     },
 
-    failed(entry, problem) {
-      entry.state = "failed";
-      entry.said = problem;
-      this.next();
+    tell(what, entry) {
+      tell({ do: what, id: entry.id, token });
     },
 
-    stop(entry) {
-      if (entry.state === "sending") entry.request.abort();
-      else this.forget(entry);
-    },
-
-    forget(entry) {
-      this.files = this.files.filter((f) => f.id !== entry.id);
-    },
-
-    get busy() {
-      return this.files.some((f) => f.state === "sending" || f.state === "waiting");
+    stopAll() {
+      for (const entry of this.entries) this.tell("stop", entry);
     },
   }));
 });

@@ -1,26 +1,194 @@
-// What of the running order is chosen: the outlet's column, the sections, and the words on the button.
+// The running order: what is chosen, moving rows by drag and by key, pairing by drag, and changes that can be undone.
+
+const form = document.querySelector("#order");
+const menu = document.querySelector("#row-menu");
+const rows = () => [...form.querySelectorAll("tr[data-section]")];
+const rowOf = (section) => form.querySelector(`tr[data-section="${section}"]`);
+let current = null; // the section of the row that has or had the focus
+let dragged = null; // { section } or { recording }
+
+// --- What is chosen -------------------------------------------------------------------------------------------
 
 function show() {
-  const form = document.querySelector("#order");
   const button = document.querySelector("#make");
-  if (!form || !button) return;
+  if (!button) return;
   const outlet = form.querySelector("input[name=outlet]:checked");
-  const picked = form.querySelectorAll("input[name=section]:checked:not(:disabled)").length;
+  const everywhere = form.querySelector("#everywhere");
+  const here = form.querySelectorAll("input[name=section]:checked:not(:disabled)").length;
+  const picked = everywhere?.checked ? Number(everywhere.dataset.count) : here;
   for (const cell of form.querySelectorAll("[data-outlet]")) {
     cell.classList.toggle("chosen", cell.dataset.outlet === outlet?.value);
   }
   button.disabled = !picked || !outlet;
+  button.hidden = button.disabled && document.querySelector("[data-pair]") !== null;
   const files = picked === 1 ? "1 file" : `${picked} files`;
   button.textContent = picked && outlet ? `Make ${files} for ${outlet.dataset.title}` : "Choose sections to make";
   const all = form.querySelector("#all");
-  if (all) all.checked = picked > 0 && picked === form.querySelectorAll("input[name=section]:not(:disabled)").length;
+  if (all) all.checked = here > 0 && here === form.querySelectorAll("input[name=section]:not(:disabled)").length;
+  const focused = rowOf(current) ?? rows()[0];
+  if (focused) focused.tabIndex = 0;
 }
 
 document.addEventListener("change", (event) => {
   if (event.target.id === "all") {
-    for (const box of document.querySelectorAll("input[name=section]:not(:disabled)")) box.checked = event.target.checked;
+    for (const box of form.querySelectorAll("input[name=section]:not(:disabled)")) box.checked = event.target.checked;
   }
   show();
 });
-document.addEventListener("htmx:afterSettle", show);
+
+// --- Changes --------------------------------------------------------------------------------------------------
+
+function change(values) {
+  const list = form.querySelector("#rows");
+  return htmx.ajax("POST", list.dataset.change, { target: "#rows", swap: "outerHTML", values: { page: list.dataset.page, ...values } });
+}
+
+// A row is moved on the page at once, then in the running order.
+async function move(section, before) {
+  const row = rowOf(section);
+  const follower = before ? rowOf(before) : null;
+  if (!row || before === section || row.nextElementSibling === follower) return;
+  const numbers = rows().map((r) => r.querySelector(".grip").textContent);
+  row.parentElement.insertBefore(row, follower);
+  rows().forEach((r, at) => { r.querySelector(".grip").textContent = numbers[at]; });
+  row.focus();
+  // Where the page ends, the running order may go on.
+  const list = form.querySelector("#rows");
+  const body = new URLSearchParams({ do: "move", section, before: before ?? list.dataset.following });
+  const answer = await fetch(list.dataset.change, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) });
+  if (!answer.ok) list.setAttribute("hx-get", list.getAttribute("hx-get").replace(/seen=\w+/, "seen="));
+  htmx.trigger("#rows", "again");
+}
+
+const doers = {
+  up: (row) => row.previousElementSibling && move(row.dataset.section, row.previousElementSibling.dataset.section),
+  down: (row) => row.nextElementSibling && move(row.dataset.section, row.nextElementSibling.nextElementSibling?.dataset.section),
+  unpair: (row) => change({ do: "assign", section: row.dataset.section, recording: "" }),
+};
+
+function act(name) {
+  const row = rowOf(current);
+  if (!row) return say("Choose a row first: Tab to the list, then the arrow keys.");
+  return doers[name] ? doers[name](row) : change({ do: name, section: row.dataset.section });
+}
+
+function say(text) {
+  const line = document.querySelector("#said");
+  line.textContent = text;
+  line.hidden = false;
+}
+
+document.addEventListener("click", (event) => {
+  const doing = event.target.closest("[data-change-do]");
+  if (doing) {
+    const section = doing.dataset.changeDo === "add" && rowOf(current) ? current : "";
+    change({ do: doing.dataset.changeDo, section });
+  }
+  const opener = event.target.closest("[data-row-menu]");
+  if (opener) {
+    current = opener.closest("tr").dataset.section;
+    const box = opener.getBoundingClientRect();
+    menu.showPopover();
+    menu.style.top = `${Math.min(box.bottom + 2, innerHeight - menu.offsetHeight - 8)}px`;
+    menu.style.left = `${Math.max(8, box.right - menu.offsetWidth)}px`;
+    menu.querySelector("button").focus();
+  }
+  const chosen = event.target.closest("[data-row-do]");
+  if (chosen) {
+    if (menu.matches(":popover-open")) menu.hidePopover();
+    act(chosen.dataset.rowDo);
+  }
+});
+
+// --- Keys -----------------------------------------------------------------------------------------------------
+
+form.addEventListener("focusin", (event) => {
+  const row = event.target.closest("tr[data-section]");
+  if (!row) return;
+  for (const other of rows()) other.tabIndex = -1;
+  row.tabIndex = 0;
+  current = row.dataset.section;
+});
+
+form.addEventListener("keydown", (event) => {
+  const row = event.target.closest("tr[data-section]");
+  const step = { ArrowUp: "previousElementSibling", ArrowDown: "nextElementSibling" }[event.key];
+  if (row && step && event.target.type !== "radio") {
+    event.preventDefault();
+    if (event.altKey) doers[event.key === "ArrowUp" ? "up" : "down"](row);
+    else row[step]?.focus();
+  }
+  if (row && event.target === row && event.key === "Enter") {
+    event.preventDefault();
+    row.querySelector("a.title").click();
+  }
+  if (row && event.target === row && event.key === " ") {
+    event.preventDefault();
+    row.querySelector("input[name=section]").click();
+  }
+});
+
+menu.addEventListener("keydown", (event) => {
+  const items = [...menu.querySelectorAll("button")];
+  const at = items.indexOf(document.activeElement);
+  const to = { ArrowDown: at + 1, ArrowUp: at - 1, Home: 0, End: items.length - 1 }[event.key];
+  if (to === undefined) return;
+  event.preventDefault();
+  items[(to + items.length) % items.length].focus();
+});
+
+document.addEventListener("keydown", (event) => {
+  if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== "z") return;
+  if (event.target.closest("input:not([type=checkbox]):not([type=radio]), textarea, select")) return;
+  event.preventDefault();
+  document.querySelector(`[data-change-do="${event.shiftKey ? "redo" : "undo"}"]`)?.click();
+});
+
+// --- Dragging -------------------------------------------------------------------------------------------------
+
+const clear = () => {
+  for (const row of form.querySelectorAll(".drop-before, .drop-after, .drop-on")) row.classList.remove("drop-before", "drop-after", "drop-on");
+};
+
+document.addEventListener("dragstart", (event) => {
+  const recording = event.target.closest?.("[data-recording]");
+  const grip = event.target.closest?.(".grip");
+  if (!recording && !grip) return;
+  dragged = recording ? { recording: recording.dataset.recording } : { section: grip.closest("tr").dataset.section };
+  event.dataTransfer.effectAllowed = "move";
+  event.dataTransfer.setData("text/plain", (recording ?? grip.closest("tr").querySelector(".title")).textContent);
+  if (grip) event.dataTransfer.setDragImage(grip.closest("tr"), 20, 20);
+});
+
+form.addEventListener("dragover", (event) => {
+  const row = event.target.closest("tr[data-section]");
+  if (!dragged || !row) return;
+  event.preventDefault();
+  clear();
+  const box = row.getBoundingClientRect();
+  row.classList.add(dragged.recording ? "drop-on" : event.clientY < box.top + box.height / 2 ? "drop-before" : "drop-after");
+});
+
+form.addEventListener("drop", (event) => {
+  const row = event.target.closest("tr[data-section]");
+  if (!dragged || !row) return;
+  event.preventDefault();
+  const before = row.classList.contains("drop-after") ? row.nextElementSibling?.dataset.section : row.dataset.section;
+  const { section, recording } = dragged;
+  dragged = null;
+  clear();
+  if (recording) change({ do: "assign", section: row.dataset.section, recording });
+  else move(section, before);
+});
+
+document.addEventListener("dragend", () => { dragged = null; clear(); });
+
+// While something is dragged or the menu is open, the rows stay as they are.
+document.addEventListener("htmx:beforeRequest", (event) => {
+  if (event.target.id === "rows" && event.detail.requestConfig.verb === "get" && (dragged || menu.matches(":popover-open"))) event.preventDefault();
+});
+document.addEventListener("htmx:afterSettle", () => {
+  if (document.activeElement === document.body && rowOf(current)) rowOf(current).focus({ preventScroll: true });
+  show();
+});
 show();

@@ -1,3 +1,9 @@
 // Points in time, in the reader's own time zone.
 const written = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit" });
-for (const time of document.querySelectorAll("time[datetime]")) time.textContent = written.format(new Date(time.dateTime));
+
+function write() {
+  for (const time of document.querySelectorAll("time[datetime]")) time.textContent = written.format(new Date(time.dateTime));
+}
+
+document.addEventListener("htmx:afterSettle", write);
+write();

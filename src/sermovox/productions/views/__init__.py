@@ -1,0 +1,1 @@
+"""Views of productions, one module for each screen."""

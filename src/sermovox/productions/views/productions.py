@@ -1,0 +1,122 @@
+"""Productions, their facts and their artwork, and single sections."""
+
+from collections import Counter
+
+from django.contrib import messages
+from django.db.models import Count, Q
+from django.http import FileResponse, Http404, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST
+
+from mastering.errors import MasteringError
+from mastering.outlets.outlet import shipped
+from mastering.tagging.artwork import FORMATS, ArtworkFacts, fitted, obstacles, remarks
+from sermovox import storage
+from sermovox.deliveries.models import FinishedFile
+from sermovox.productions import order
+from sermovox.productions.forms import ProductionForm, SectionForm
+from sermovox.productions.models import Production, Section
+from sermovox.productions.views.running_order import newest_files
+
+
+def production_list(request):
+    productions = Production.objects.of(request.user).annotate(
+        section_count=Count("sections", filter=Q(sections__removed=False))
+    )
+    tallies = _tallies(request.user)
+    context = {"productions": [{"production": p, "tally": tallies.get(p.pk, Counter())} for p in productions]}
+    return render(request, "productions/list.html", context)
+
+
+def new(request):
+    return _edited(request, Production(owner=request.user, narrator=request.user.get_full_name()))
+
+
+def edit(request, pk: int):
+    return _edited(request, _mine(request, pk))
+
+
+def artwork(request, pk: int):
+    """The picture as it came, or, with `?for=`, as an outlet gets it."""
+    production = _mine(request, pk)
+    if not production.artwork_sha256:
+        raise Http404
+    path = storage.artwork(production.artwork_sha256)
+    outlet = shipped().get(request.GET.get("for", ""))
+    if outlet is None or outlet.artwork is None:
+        kind = "jpeg" if production.artwork["format"] == "JPEG" else "png"
+        return FileResponse(path.open("rb"), content_type=f"image/{kind}")
+    try:
+        return HttpResponse(fitted(path.read_bytes(), outlet.artwork), content_type="image/jpeg")
+    except MasteringError as error:
+        raise Http404 from error
+
+
+@require_POST
+def artwork_remove(request, pk: int):
+    production = _mine(request, pk)
+    production.artwork_sha256, production.artwork = "", {}
+    production.save(update_fields=["artwork_sha256", "artwork"])
+    messages.success(request, "The artwork is taken away.")
+    return redirect("productions:edit", pk=pk)
+
+
+def section(request, pk: int):
+    found = get_object_or_404(Section.objects.select_related("production", "recording"), pk=pk)
+    if found.production.owner_id != request.user.pk:
+        raise Http404
+    form = SectionForm(request.POST or None, instance=found)
+    if request.method == "POST" and form.is_valid():
+        with order.changing(found.production, request.user, f"Change “{found.title}”"):
+            form.save()
+        messages.success(request, f"“{found.title}” is saved.")
+        return redirect(found.production)
+    files = found.files.select_related("delivery").order_by("-pk")[:12]
+    context = {"section": found, "form": form, "files": files, "recording": found.recording}
+    return render(request, "productions/section.html", context)
+
+
+@require_POST
+def section_delete(request, pk: int):
+    found = get_object_or_404(Section, pk=pk, production__owner=request.user)
+    order.remove(found.production, request.user, found)
+    messages.success(
+        request, f"“{found.title}” is out of the running order. Its recording is kept; Undo brings it back."
+    )
+    return redirect(found.production)
+
+
+def _edited(request, production: Production):
+    was_new = production.pk is None
+    form = ProductionForm(request.POST or None, request.FILES or None, instance=production)
+    if request.method == "POST" and form.is_valid():
+        saved = form.save()
+        if not was_new:
+            messages.success(request, "The facts are saved.")
+        return redirect(saved)
+    context = {"form": form, "production": production, "fits": [], "said_of_artwork": ()}
+    if production.artwork_sha256:
+        facts = ArtworkFacts(**production.artwork)
+        context["said_of_artwork"] = remarks(facts)
+        context["fits"] = [
+            {"outlet": outlet, "obstacle": obstacles(facts, rule), "side_px": min(rule.at_most_px, facts.width_px)}
+            for outlet in shipped().values()
+            if (rule := outlet.artwork)
+        ]
+    context["artwork_kinds"] = " and ".join(FORMATS)
+    return render(request, "productions/form.html", context)
+
+
+def _tallies(user) -> dict[int, Counter]:
+    """How many files pass and fail, by production; only the newest of each section and outlet counts."""
+    tallies: dict[int, Counter] = {}
+    files = FinishedFile.objects.filter(delivery__production__owner=user)
+    for file in newest_files(files).values():
+        tally = tallies.setdefault(file["delivery__production_id"], Counter())
+        tally["passes"] += file["state"] in ("passes", "passes with a remark")
+        tally["fails"] += file["state"] in ("fails", "cannot be made")
+    return tallies
+
+
+def _mine(request, pk: int) -> Production:
+    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -1,0 +1,193 @@
+"""The running order of a production, and every change of it."""
+
+import hashlib
+
+from django.core.paginator import Paginator
+from django.db.models import Count, FloatField, Max, Q, Sum
+from django.db.models.fields.json import KeyTextTransform
+from django.db.models.functions import Cast, Coalesce
+from django.http import HttpResponse, HttpResponseBadRequest
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST
+
+from mastering.outlets.outlet import shipped
+from sermovox.deliveries.models import FinishedFile
+from sermovox.productions import order
+from sermovox.productions.models import Production, Section
+from sermovox.recordings.views import arrivals_of
+
+ROWS_A_PAGE = 300
+_UNUSED_SHOWN = 60
+_STATES = ["to do", "waiting", "making", "passes", "passes with a remark", "fails", "cannot be made"]
+
+
+def running_order(request, pk: int):
+    production = _mine(request, pk)
+    context = _rows(production, request.GET.get("page")) | arrivals_of(production)
+    return render(request, "productions/running_order.html", context)
+
+
+def rows(request, pk: int):
+    """The rows alone, asked for again and again; 204 when nothing has changed since `?seen=`."""
+    context = _rows(_mine(request, pk), request.GET.get("page"))
+    if request.GET.get("seen") == context["stamp"]:
+        return HttpResponse(status=204)
+    return render(request, "productions/_changed.html", context)
+
+
+@require_POST
+def change(request, pk: int):
+    """Change the running order as `do` says, and answer with the rows."""
+    production = _mine(request, pk)
+    do = _CHANGES.get(request.POST.get("do", ""))
+    if do is None:
+        return HttpResponseBadRequest("There is no such change.")
+    said = do(production, request)
+    if request.POST["do"] == "move":
+        # The page has moved the row already.
+        return HttpResponse(status=204)
+    page = request.POST.get("page")
+    return render(request, "productions/_changed.html", _rows(production, page) | {"said": said})
+
+
+def _move(production: Production, request) -> None:
+    sections = [int(key) for key in request.POST.getlist("section") if key.isdigit()]
+    before = request.POST.get("before", "")
+    order.move(production, request.user, sections, int(before) if before.isdigit() else None)
+
+
+def _add(production: Production, request) -> str:
+    after = request.POST.get("section", "")
+    order.add(production, request.user, int(after) if after.isdigit() else None)
+    return "There is a new section. Open it to give it its title."
+
+
+def _remove(production: Production, request) -> str:
+    section = _section_of(production, request)
+    order.remove(production, request.user, section)
+    return f"“{section.title}” is out of the running order. Its recording is kept."
+
+
+def _merge(production: Production, request) -> str:
+    section = _section_of(production, request)
+    following = production.sections.filter(position__gt=section.position).first()
+    if order.merge(production, request.user, section) is None:
+        return f"“{section.title}” is the last; there is no next one to merge it with."
+    kept_out = following.recording and section.recording_id != following.recording_id
+    left = f" {following.recording.name} is used nowhere now." if kept_out else ""
+    return f"“{section.title}” and “{following.title}” are one section.{left}"
+
+
+def _split(production: Production, request) -> str:
+    section = _section_of(production, request)
+    second = order.split(production, request.user, section)
+    return f"“{section.title}” is in two parts; part {second.part} waits for a recording."
+
+
+def _assign(production: Production, request) -> str:
+    section = _section_of(production, request)
+    key = request.POST.get("recording", "")
+    recording = production.recordings.filter(pk=key).first() if key.isdigit() else None
+    words = f"Give “{section.title}” {recording.name}" if recording else f"Take the recording from “{section.title}”"
+    order.assign(production, request.user, {section.pk: recording.pk if recording else None}, words)
+    return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
+
+
+def _undo(production: Production, request) -> str:
+    done = order.undo(production)
+    return f"Undone: {done.words}." if done else "There is nothing to undo."
+
+
+def _redo(production: Production, request) -> str:
+    done = order.redo(production)
+    return f"Done again: {done.words}." if done else "There is nothing to do again."
+
+
+_CHANGES = {
+    "move": _move,
+    "add": _add,
+    "remove": _remove,
+    "merge": _merge,
+    "split": _split,
+    "assign": _assign,
+    "undo": _undo,
+    "redo": _redo,
+}
+
+
+def newest_files(files) -> dict[tuple[int, str], dict]:
+    """The newest of finished files by section and outlet: primary key, state and run."""
+    newest = files.filter(section__removed=False).values("section_id", "delivery__outlet_key").annotate(key=Max("pk"))
+    fields = ("pk", "state", "delivery_id", "section_id", "delivery__outlet_key", "delivery__production_id")
+    found = FinishedFile.objects.filter(pk__in=[row["key"] for row in newest]).values(*fields)
+    return {(row["section_id"], row["delivery__outlet_key"]): row for row in found}
+
+
+_DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "figures"), FloatField()), 0.0)
+
+
+def _rows(production: Production, page: str | None) -> dict:
+    outlets = list(shipped().values())
+    sections = production.sections.select_related("recording").defer("script", "recording__figures")
+    sections = sections.annotate(duration_s=Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()))
+    shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
+    newest = newest_files(FinishedFile.objects.filter(delivery__production=production))
+    found = [
+        {"section": s, "crossings": [(outlet.key, _crossing(newest.get((s.pk, outlet.key)))) for outlet in outlets]}
+        for s in shown
+    ]
+    moving = any(s.recording and s.recording.measuring for s in shown)
+    moving = moving or any(file["state"] in ("waiting", "making") for file in newest.values())
+    undoable, redoable = order.last_change(production), order.next_change(production)
+    recordings = production.recordings
+    unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
+    counts = production.sections.aggregate(all=Count("pk"), without=Count("pk", filter=Q(recording=None)))
+    return {
+        "production": production,
+        "outlets": outlets,
+        "rows": found,
+        "page": shown,
+        "moving": moving,
+        "chosen_outlet": production.last_outlet or outlets[0].key,
+        "undoable": undoable,
+        "redoable": redoable,
+        "unused": unused[:_UNUSED_SHOWN],
+        "more_unused": len(unused) > _UNUSED_SHOWN,
+        "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
+        "section_count": counts["all"],
+        "without_recording": counts["without"],
+        "total_s": recordings.filter(sections__removed=False).aggregate(total=Sum(_DURATION_S))["total"],
+        "deliveries": production.deliveries.all()[:6],
+        "states": _STATES,
+        "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
+    }
+
+
+def _crossing(file: dict | None) -> dict:
+    if file is None:
+        return {"state": "to do", "address": ""}
+    made = file["state"] in FinishedFile.MADE
+    name, key = ("deliveries:check-sheet", file["pk"]) if made else ("deliveries:detail", file["delivery_id"])
+    return {"state": file["state"], "address": reverse(name, args=[key])}
+
+
+def _stamp(found: list[dict], unused: list[int], *changes) -> str:
+    """Changes whenever the rows would look different."""
+    shown = [
+        (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id)
+        + ((s.recording.state, s.recording.share_measured) if s.recording else ())
+        + tuple(crossing["state"] for _, crossing in row["crossings"])
+        for row in found
+        if (s := row["section"])
+    ]
+    return hashlib.sha256(repr((shown, unused, [c and c.pk for c in changes])).encode()).hexdigest()[:16]
+
+
+def _section_of(production: Production, request) -> Section:
+    key = request.POST.get("section", "")
+    return get_object_or_404(production.sections.select_related("recording"), pk=key if key.isdigit() else 0)
+
+
+def _mine(request, pk: int) -> Production:
+    return get_object_or_404(Production.objects.of(request.user), pk=pk)

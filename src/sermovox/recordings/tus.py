@@ -1,0 +1,174 @@
+"""Resumable uploads by the open tus protocol, version 1.0.0, with creation, termination and expiration.
+
+Source: the protocol's published text, from memory. What became of a whole upload (a recording, or a sentence that
+says why not) is asked for with GET.
+"""
+
+import base64
+import binascii
+import errno
+from datetime import timedelta
+
+from django.conf import settings
+from django.core.files import locks
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404
+from django.urls import reverse
+from django.utils.http import http_date
+
+from mastering.errors import MasteringError
+from sermovox.productions.models import Production
+from sermovox.recordings.intake import DISK_FULL, refuse_too_large, shown_name, take_in_upload
+from sermovox.recordings.models import Upload
+
+VERSION = "1.0.0"
+_CHUNK_BYTES = 1 << 20
+_BODY_TYPE = "application/offset+octet-stream"
+_MOST_DIGITS = 15
+
+
+def uploads(request, production_id: int) -> HttpResponse:
+    """POST begins an upload, OPTIONS tells what the server can do, GET lists the uploads that are not whole yet."""
+    if request.method == "OPTIONS":
+        return _answer(
+            204,
+            {"Tus-Version": VERSION, "Tus-Extension": "creation,termination,expiration"}
+            | {"Tus-Max-Size": settings.MAX_UPLOAD_BYTES},
+        )
+    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    if request.method == "GET":
+        return JsonResponse({"uploads": [_listed(upload) for upload in production.uploads.unfinished()]})
+    if request.method != "POST":
+        return _answer(405)
+    if wrong := _wrong_version(request):
+        return wrong
+    size = request.headers.get("Upload-Length", "")
+    if not size.isdecimal() or len(size) > _MOST_DIGITS:
+        return _answer(400, said="Upload-Length must say how many bytes will come.")
+    try:
+        facts = _metadata(request.headers.get("Upload-Metadata", ""))
+        refuse_too_large(int(size))
+    except ValueError:
+        return _answer(400, said="Upload-Metadata cannot be read.")
+    except MasteringError as error:
+        return _answer(413, said=str(error))
+    for outdated in Upload.objects.outdated():
+        outdated.delete()
+    upload = production.uploads.create(
+        name=shown_name(facts.get("filename", "")),
+        size_bytes=int(size),
+        batch=facts.get("batch", "")[:36],
+        rank=_whole_number(facts.get("rank"), digits=8),
+        modified_ms=_whole_number(facts.get("modified")),
+    )
+    upload.path.touch()
+    if not upload.size_bytes:
+        take_in_upload(upload)
+    location = request.build_absolute_uri(reverse("recordings:upload", args=[upload.pk]))
+    return _answer(201, {"Location": location, "Upload-Expires": _expires(upload)})
+
+
+def upload(request, pk) -> HttpResponse:
+    """HEAD tells how much has arrived, PATCH brings more, DELETE gives up, GET tells what became of it."""
+    upload = get_object_or_404(Upload.objects.of(request.user), pk=pk)
+    if request.method == "GET":
+        return _outcome(upload)
+    if wrong := _wrong_version(request):
+        return wrong
+    if request.method == "HEAD":
+        return _answer(200, {"Upload-Offset": upload.offset, "Upload-Length": upload.size_bytes})
+    if request.method == "PATCH":
+        return _more(request, upload)
+    if request.method == "DELETE":
+        if upload.state in (Upload.State.ARRIVING, Upload.State.REFUSED):
+            upload.delete()
+        return _answer(204)
+    return _answer(405)
+
+
+def _outcome(upload: Upload) -> HttpResponse:
+    if upload.state == Upload.State.ARRIVING and upload.offset == upload.size_bytes:
+        # Whole, but the server was stopped before it looked at the file.
+        take_in_upload(upload)
+        upload.refresh_from_db()
+    return JsonResponse({"state": upload.state, "said": upload.said, "recording": upload.recording_id})
+
+
+def _more(request, upload: Upload) -> HttpResponse:
+    if request.content_type != _BODY_TYPE:
+        return _answer(415, said=f"The body must be {_BODY_TYPE}.")
+    offset = request.headers.get("Upload-Offset", "")
+    if upload.state != Upload.State.ARRIVING or offset != str(upload.offset):
+        return _answer(409, {"Upload-Offset": upload.offset}, said="This part does not begin where the last one ended.")
+    missing = upload.size_bytes - upload.offset
+    if int(request.headers.get("Content-Length") or 0) > missing:
+        return _answer(400, said="This part is longer than what was announced.")
+    with upload.path.open("ab") as file:
+        if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
+            return _answer(423, said="Another part of this upload is arriving just now.")
+        if file.tell() != int(offset):
+            return _answer(409, said="This part does not begin where the last one ended.")
+        try:
+            arrived = _receive(request, file, missing)
+            file.flush()
+        except OSError as error:
+            if error.errno != errno.ENOSPC:
+                # The connection broke off; what has arrived stays, and the next part goes on from there.
+                return _answer(400, said="The connection broke off.")
+            upload.settle(Upload.State.REFUSED, DISK_FULL)
+            return _answer(507, said=DISK_FULL)
+    upload.save(update_fields=["touched_at"])
+    if arrived == missing:
+        take_in_upload(upload)
+    return _answer(204, {"Upload-Offset": int(offset) + arrived, "Upload-Expires": _expires(upload)})
+
+
+def _receive(request, file, missing: int) -> int:
+    """Write the body as it comes, never more than is missing; returns how many bytes."""
+    arrived = 0
+    while arrived < missing and (chunk := request.read(min(_CHUNK_BYTES, missing - arrived))):
+        file.write(chunk)
+        arrived += len(chunk)
+    return arrived
+
+
+def _listed(upload: Upload) -> dict:
+    return {
+        "address": reverse("recordings:upload", args=[upload.pk]),
+        "name": upload.name,
+        "size": upload.size_bytes,
+        "modified": upload.modified_ms,
+    }
+
+
+def _whole_number(text: str | None, *, digits: int = _MOST_DIGITS) -> int:
+    return int(text) if text and text.isdecimal() and len(text) <= digits else 0
+
+
+def _metadata(header: str) -> dict[str, str]:
+    """Pairs of a key and a base64 value, with commas between. Raises ValueError."""
+    facts = {}
+    for pair in filter(None, (part.strip() for part in header.split(","))):
+        key, _, value = pair.partition(" ")
+        try:
+            facts[key] = base64.b64decode(value, validate=True).decode("utf-8")
+        except (binascii.Error, UnicodeDecodeError) as error:
+            raise ValueError(key) from error
+    return facts
+
+
+def _wrong_version(request) -> HttpResponse | None:
+    if request.headers.get("Tus-Resumable") == VERSION:
+        return None
+    return _answer(412, {"Tus-Version": VERSION})
+
+
+def _expires(upload: Upload) -> str:
+    return http_date((upload.touched_at + timedelta(days=settings.KEEP_UPLOADS_DAYS)).timestamp())
+
+
+def _answer(status: int, headers: dict | None = None, *, said: str = "") -> HttpResponse:
+    response = HttpResponse(said, status=status, content_type="text/plain; charset=utf-8")
+    for name, value in ({"Tus-Resumable": VERSION, "Cache-Control": "no-store"} | (headers or {})).items():
+        response[name] = str(value)
+    return response

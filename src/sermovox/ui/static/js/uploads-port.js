@@ -1,0 +1,65 @@
+// A page's line to the worker that sends recordings. One worker serves all pages; where the browser lets it outlive
+// the page that started it, moving about in Sermovox breaks nothing off.
+
+const SCRIPT = new URL("uploads.js", import.meta.url);
+const OPEN = ["waiting", "sending", "finishing"];
+const MARK = "sending";
+
+let port;
+let lasting = false;
+let busy = false;
+let staysInside = false;
+const listeners = [];
+
+function open() {
+  if (port) return;
+  if ("SharedWorker" in window) {
+    const lives = { name: "uploads", get extendedLifetime() { lasting = true; return true; } };
+    port = new SharedWorker(SCRIPT, lives).port;
+  } else {
+    port = new Worker(SCRIPT);
+  }
+  port.onmessage = ({ data }) => {
+    busy = data.some((entry) => OPEN.includes(entry.state));
+    if (busy) localStorage.setItem(MARK, "yes"); else localStorage.removeItem(MARK);
+    for (const listener of listeners) listener(data);
+  };
+}
+
+// Calls back with all entries whenever one changes.
+export function listen(listener) {
+  listeners.push(listener);
+  open();
+}
+
+export function tell(message) {
+  open();
+  port.postMessage(message);
+}
+
+export const somethingIsSent = () => localStorage.getItem(MARK) !== null;
+
+// Adds up what is open: how many, how far, and what to say of it.
+export function together(entries) {
+  const open = entries.filter((entry) => OPEN.includes(entry.state));
+  const bytes = open.reduce((sum, entry) => sum + entry.size, 0);
+  const sent = open.reduce((sum, entry) => sum + entry.sent, 0);
+  const speed = open.reduce((sum, entry) => sum + (entry.state === "sending" ? entry.speed : 0), 0);
+  const share = bytes ? sent / bytes : 0;
+  const seconds = speed ? (bytes - sent) / speed : null;
+  const left = seconds === null ? "" : seconds < 90 ? `, about ${Math.max(1, Math.ceil(seconds))} s left` : `, about ${Math.round(seconds / 60)} min left`;
+  const what = open.length === 1 ? "1 recording" : `${open.length} recordings`;
+  return { count: open.length, share, said: `Sending ${what}, ${Math.round(share * 100)} %${left}` };
+}
+
+for (const name of ["click", "submit"]) {
+  document.addEventListener(name, (event) => {
+    const target = name === "click" ? event.target.closest("a[href]") : event.target;
+    if (!target || new URL(target.href ?? target.action, location).origin !== location.origin) return;
+    staysInside = true;
+    setTimeout(() => { staysInside = false; }, 3000);
+  }, true);
+}
+addEventListener("beforeunload", (event) => {
+  if (busy && !(lasting && staysInside)) event.preventDefault();
+});

@@ -1,0 +1,150 @@
+// Sends recordings by the tus protocol from a shared worker, so that pages can be left meanwhile. What broke off goes on
+// from where it was: by itself when the line is back, or when the same file is chosen again.
+
+importScripts("../vendor/tus.min.js");
+
+const AT_ONCE = 3;
+const RETRY_MS = [0, 500, 1000, 2000, 4000, 8000, 15000, 30000, 60000, 60000];
+const TELL_MS = 200;
+const SPEED_OVER_MS = 6000;
+const OPEN = ["waiting", "sending", "finishing", "broken"];
+
+const ports = new Set();
+let entries = [];
+let telling = 0;
+
+const size = (bytes) => {
+  const units = ["B", "kB", "MB", "GB"];
+  let unit = 0;
+  while (bytes >= 1000 && unit < 3) { bytes /= 1000; unit += 1; }
+  return `${bytes.toFixed(unit > 1 ? 1 : 0)} ${units[unit]}`;
+};
+const left = (seconds) => (seconds < 90 ? `about ${Math.max(1, Math.ceil(seconds))} s left` : `about ${Math.round(seconds / 60)} min left`);
+
+function join(port) {
+  ports.add(port);
+  port.onmessage = ({ data }) => commands[data.do](data);
+  port.start?.();
+  tell();
+}
+
+function tell() {
+  telling = 0;
+  const shown = entries.map(({ id, address, page, name, size, sent, share, state, said, speed }) => (
+    { id, address, page, name, size, sent, share, state, said, speed }));
+  for (const port of ports) port.postMessage(shown);
+}
+
+function changed(entry, facts) {
+  Object.assign(entry, facts);
+  telling ||= setTimeout(tell, TELL_MS);
+}
+
+const commands = {
+  take({ address, page, token, batch, files }) {
+    files.forEach((file, rank) => entries.push({
+      id: crypto.randomUUID(), address, page, token, batch, rank, file, name: file.name, size: file.size,
+      sent: 0, share: 0, speed: 0, marks: [], state: "waiting", said: "waiting",
+    }));
+    next();
+    tell();
+  },
+  stop({ id }) {
+    const entry = entries.find((e) => e.id === id);
+    if (!entry) return;
+    entries = entries.filter((e) => e !== entry);
+    if (OPEN.includes(entry.state)) entry.upload?.abort(true).catch(() => {});
+    next();
+    tell();
+  },
+  again({ id, token }) {
+    const entry = entries.find((e) => e.id === id && e.state === "broken");
+    if (entry) changed(entry, { token, state: "waiting", said: "waiting" });
+    next();
+  },
+};
+
+function next() {
+  const free = AT_ONCE - entries.filter((e) => e.state === "sending").length;
+  for (const entry of entries.filter((e) => e.state === "waiting").slice(0, Math.max(0, free))) send(entry);
+}
+
+async function send(entry) {
+  changed(entry, { state: "sending", said: "beginning", marks: [] });
+  entry.upload = new tus.Upload(entry.file, {
+    endpoint: entry.address,
+    uploadUrl: await begunBefore(entry),
+    headers: { "X-CSRFToken": entry.token },
+    metadata: {
+      filename: entry.name, batch: entry.batch, rank: String(entry.rank), modified: String(entry.file.lastModified),
+    },
+    retryDelays: RETRY_MS,
+    storeFingerprintForResuming: false,
+    onProgress: (sent) => progressed(entry, sent),
+    onError: (error) => failed(entry, error),
+    onSuccess: () => arrived(entry),
+  });
+  if (entries.includes(entry)) entry.upload.start();
+}
+
+// The address of an upload of this very file that is not whole yet, if there is one.
+async function begunBefore(entry) {
+  try {
+    const { uploads } = await (await fetch(entry.address)).json();
+    const busy = entries.map((e) => e.upload?.url).filter(Boolean);
+    const same = uploads.find((u) => u.name === entry.name && u.size === entry.size
+      && u.modified === entry.file.lastModified && !busy.some((url) => url.endsWith(u.address)));
+    return same ? new URL(same.address, location.origin).href : null;
+  } catch {
+    return null;
+  }
+}
+
+function progressed(entry, sent) {
+  const now = performance.now();
+  entry.marks.push([now, sent]);
+  while (now - entry.marks[0][0] > SPEED_OVER_MS) entry.marks.shift();
+  const [then, before] = entry.marks[0];
+  const speed = now > then ? (sent - before) / ((now - then) / 1000) : 0;
+  const rest = speed > 0 ? `, ${size(speed)}/s, ${left((entry.size - sent) / speed)}` : "";
+  changed(entry, { sent, speed, share: entry.size ? sent / entry.size : 1, said: `${size(sent)} of ${size(entry.size)}${rest}` });
+}
+
+async function arrived(entry) {
+  changed(entry, { state: "finishing", share: 1, sent: entry.size, said: "looking at it" });
+  next();
+  let answer;
+  do {
+    try {
+      answer = await (await fetch(entry.upload.url)).json();
+    } catch {
+      answer = { state: "finishing" };
+    }
+    if (answer.state === "finishing" || answer.state === "arriving") await new Promise((wake) => setTimeout(wake, 700));
+  } while (answer.state === "finishing" || answer.state === "arriving");
+  if (answer.state === "refused") changed(entry, { state: "failed", said: answer.said });
+  else changed(entry, { state: answer.said ? "noted" : "arrived", said: answer.said || "here" });
+}
+
+function failed(entry, error) {
+  if (!entries.includes(entry)) return;
+  const status = error.originalResponse?.getStatus() ?? 0;
+  if (status === 413 || status === 507) {
+    changed(entry, { state: "failed", said: error.originalResponse.getBody() });
+  } else if (status === 403) {
+    changed(entry, { state: "broken", said: "You were signed out. Sign in, come back to this page, then go on." });
+  } else if (status === 404) {
+    changed(entry, { state: "failed", said: "The production is not there any more." });
+  } else {
+    changed(entry, { state: "broken", said: "The connection broke off. It goes on when the line is back." });
+  }
+  next();
+}
+
+addEventListener("online", () => {
+  for (const entry of entries) if (entry.state === "broken") changed(entry, { state: "waiting", said: "waiting" });
+  next();
+});
+
+if ("SharedWorkerGlobalScope" in self) addEventListener("connect", (event) => join(event.ports[0]));
+else join(self);

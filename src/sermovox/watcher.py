@@ -1,0 +1,94 @@
+"""The watched folder: new files in it are taken in once they have stopped growing, and stay where they are.
+
+Each production has a folder there, named by its key.
+"""
+
+import logging
+import os
+import sys
+import time
+from pathlib import Path
+
+from sermovox.worker import end_with_parent
+
+LOOK_EVERY_S = 2.0
+STILL_FOR_S = 5.0
+_UNFINISHED = (".part", ".partial", ".crdownload", ".tmp", ".download")
+logger = logging.getLogger(__name__)
+
+
+class Watcher:
+    """Looks at a folder again and again; remembers between looks which files are still growing."""
+
+    def __init__(self, folder: Path, *, still_for_s: float = STILL_FOR_S):
+        self._folder = folder
+        self._still_for_s = still_for_s
+        self._growing: dict[Path, tuple[int, int, float]] = {}
+
+    def look(self) -> int:
+        """Take in what is new and has stopped growing. Returns how many files were dealt with."""
+        from sermovox.productions.models import Production
+
+        dealt_with = 0
+        for production in Production.objects.all():
+            folder = self._folder / production.key
+            folder.mkdir(parents=True, exist_ok=True)
+            for path in sorted(folder.rglob("*")):
+                if self._is_new(path):
+                    self._deal_with(production, path)
+                    dealt_with += 1
+        return dealt_with
+
+    def _is_new(self, path: Path) -> bool:
+        from sermovox.recordings.models import WatchedFile
+
+        if path.is_symlink() or not path.is_file() or _unfinished(path.relative_to(self._folder)):
+            return False
+        found = path.stat()
+        size_bytes, modified_ns, since = self._growing.get(path, (-1, -1, 0.0))
+        if (found.st_size, found.st_mtime_ns) != (size_bytes, modified_ns):
+            self._growing[path] = (found.st_size, found.st_mtime_ns, time.monotonic())
+            return self._still_for_s == 0
+        if time.monotonic() - since < self._still_for_s:
+            return False
+        return not WatchedFile.objects.filter(
+            path=str(path), size_bytes=found.st_size, modified_ns=found.st_mtime_ns
+        ).exists()
+
+    def _deal_with(self, production, path: Path) -> None:
+        from mastering.errors import MasteringError
+        from sermovox.recordings.intake import take_in
+
+        refusal = ""
+        size_bytes, modified_ns, _ = self._growing[path]
+        try:
+            take_in(production, path)
+        except MasteringError as error:
+            refusal = str(error)
+        production.watched_files.get_or_create(
+            path=str(path), size_bytes=size_bytes, modified_ns=modified_ns, defaults={"refusal": refusal}
+        )
+
+
+def _unfinished(path: Path) -> bool:
+    hidden = any(part.startswith((".", "~")) for part in path.parts)
+    return hidden or path.suffix.lower() in _UNFINISHED
+
+
+def main(folder: str) -> None:
+    end_with_parent()
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
+    import django
+
+    django.setup()
+    watcher = Watcher(Path(folder))
+    while True:
+        try:
+            watcher.look()
+        except OSError:
+            logger.exception("Looking at the watched folder %s", folder)
+        time.sleep(LOOK_EVERY_S)
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
