@@ -1,5 +1,6 @@
 """Where things lie on disk, all below the data folder and none below a static or media address."""
 
+import hashlib
 import os
 import shutil
 import uuid
@@ -21,6 +22,24 @@ def incoming() -> Path:
 def stored(sha256: str) -> Path:
     """Where a recording lies, by the hash of its bytes."""
     return _made(Path(settings.DATA_DIR) / "recordings" / sha256[:2]) / sha256
+
+
+def state_of(sha256: str) -> str:
+    """Read a stored recording against its hash: "whole", "damaged" or "missing"."""
+    try:
+        with stored(sha256).open("rb") as file:
+            return "whole" if hashlib.file_digest(file, "sha256").hexdigest() == sha256 else "damaged"
+    except FileNotFoundError:
+        return "missing"
+
+
+def keep(arrived: Path, sha256: str) -> None:
+    """Move a file that has arrived to its place under its hash, read-only. A whole one there already stays."""
+    if state_of(sha256) == "whole":
+        arrived.unlink()
+        return
+    arrived.chmod(0o444)
+    os.replace(arrived, stored(sha256))
 
 
 def cached(sha256: str, kind: str) -> Path:

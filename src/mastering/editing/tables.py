@@ -7,7 +7,8 @@ from collections.abc import Iterable, Sequence
 
 from mastering.editing.texts import UnreadableText
 
-SEPARATORS = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}
+SEPARATORS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma"}
+"""The comma last: it stands in prose too, so where another sign parts the lines as well, that one is meant."""
 _LOOKED_AT_LINES = 60
 _RUNNABLE = re.compile(r"[=+\-@\t\r]")
 _SMART_QUOTED = re.compile(r"(?:(?<=^)|(?<=[\t,;|]))\s*[“„«]([^“”„«»\n]*)[”“»]\s*(?=$|[\t,;|])", re.MULTILINE)

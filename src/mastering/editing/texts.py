@@ -19,6 +19,10 @@ ENCODINGS = {
     "shift_jis": "Japanese (Shift JIS)",
     "gb18030": "Chinese (GB 18030)",
 }
+_PREFERRED = (
+    "cp1252", "cp1255", "cp1256", "cp1251", "cp1253", "cp1250", "mac_roman", "shift_jis", "gb18030",
+)  # fmt: skip
+"""Where two make as much sense. Hebrew and Arabic letters lie where small Cyrillic ones do, without capitals."""
 _MARKS = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
 _LOOKED_AT_BYTES = 1 << 16
 
@@ -50,9 +54,18 @@ def decoded(data: bytes, encoding: str | None = None) -> tuple[str, str]:
         return _tidy(data.decode("utf-8")), "utf-8"
     except UnicodeDecodeError:
         pass
-    guess = from_bytes(data[:_LOOKED_AT_BYTES], cp_isolation=[name for name in ENCODINGS if name != "utf-16"]).best()
-    name = guess.encoding if guess and guess.encoding in ENCODINGS else "cp1252"
+    name = _likeliest(data[:_LOOKED_AT_BYTES])
     return _tidy(data.decode(name, "replace")), name
+
+
+def _likeliest(data: bytes) -> str:
+    """The encoding in which the letters make most sense; between equals, the earlier in _PREFERRED."""
+    ranked = [
+        (round(match.chaos, 2), -round(match.coherence, 2), _PREFERRED.index(name), name)
+        for match in from_bytes(data, cp_isolation=list(_PREFERRED))
+        for name in {match.encoding, *match.could_be_from_charset} & set(_PREFERRED)
+    ]
+    return min(ranked)[-1] if ranked else "cp1252"
 
 
 def _tidy(text: str) -> str:

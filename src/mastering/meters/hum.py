@@ -10,17 +10,18 @@ _HARMONICS = (1, 2, 3, 4, 6)
 _BESIDE_HZ = (-6.5, 6.5)
 """Beside the tone, where hum has nothing and voice and room have as much as on it."""
 _LOW_RATE_HZ = 1200
-_QUIET_SHARE = 0.2
+_QUIET_SHARE = 0.05
+_FEWEST = 4
 _STANDS_OUT = 10.0
 """Times the power beside it, 10 dB: noise alone gives a ratio of 1 and seldom 3 over some seconds."""
 
 
 class HumMeter:
-    """Listen for hum, a second at a time. Keeps 16 bytes for each second.
+    """Listen for hum in windows of half a second, three in each second. Keeps 16 bytes for each.
 
-    Each second is brought down to about 1.2 kHz by plain averaging, windowed (Hann), and held against sines at the
-    harmonics and beside them. Speech has power there too, but not in its pauses: the quietest fifth of the seconds
-    decides. Common practice, no source.
+    The sound is brought down to about 1.2 kHz by plain averaging; each window (Hann) is held against sines at the
+    harmonics and beside them. Speech has power there too, but not in its pauses: the quietest twentieth of the
+    windows decides. Common practice, no source.
     """
 
     def __init__(self, sample_rate_hz: int):
@@ -32,24 +33,25 @@ class HumMeter:
         """Take one second of the mean of all channels, shape (frames,); shorter ones are left out."""
         if len(second) < self._rate_hz:
             return
-        whole = len(second) - len(second) % self._joined
-        low = second[:whole].reshape(-1, self._joined).mean(axis=1)
-        projected = low @ _sines(len(low), self._rate_hz / self._joined)
-        power = np.square(projected[0::2]) + np.square(projected[1::2])
-        by_mains = power.reshape(len(MAINS_HZ), len(_HARMONICS), 1 + len(_BESIDE_HZ))
-        # Shape (mains, 2): on the harmonics, and the mean beside them.
-        sums = np.stack([by_mains[..., 0].sum(axis=1), by_mains[..., 1:].mean(axis=2).sum(axis=1)], axis=1)
+        quarter = len(second) // 4 // self._joined
+        low = second[: 4 * quarter * self._joined].reshape(4, quarter, self._joined).mean(axis=2)
+        windows = np.concatenate([low[:-1], low[1:]], axis=1)
+        projected = windows @ _sines(2 * quarter, self._rate_hz / self._joined)
+        power = np.square(projected[:, 0::2]) + np.square(projected[:, 1::2])
+        by_mains = power.reshape(len(windows), len(MAINS_HZ), len(_HARMONICS), 1 + len(_BESIDE_HZ))
+        # Shape (windows, mains, 2): on the harmonics, and the mean beside them.
+        sums = np.stack([by_mains[..., 0].sum(axis=2), by_mains[..., 1:].mean(axis=3).sum(axis=2)], axis=2)
         self._kept.extend(sums.astype(np.float32).tobytes())
 
     def hum(self) -> tuple[int, float] | None:
         """Mains frequency in hertz and RMS of the hum (1.0 is full scale), or None when none stands out."""
-        seconds = np.frombuffer(self._kept, np.float32).reshape(-1, len(MAINS_HZ), 2)
-        if len(seconds) < 2:
+        windows = np.frombuffer(self._kept, np.float32).reshape(-1, len(MAINS_HZ), 2)
+        if len(windows) < _FEWEST:
             return None
         found = []
         for at, mains_hz in enumerate(MAINS_HZ):
-            tones = seconds[:, at, 0]
-            quiet = seconds[np.argsort(tones)[: max(2, int(len(tones) * _QUIET_SHARE))], at]
+            quietest_first = np.argsort(windows[:, at].sum(axis=1))
+            quiet = windows[quietest_first[: max(2, int(len(windows) * _QUIET_SHARE))], at]
             on, beside = quiet.mean(axis=0)
             if on > _STANDS_OUT * beside:
                 found.append((float(on), mains_hz))

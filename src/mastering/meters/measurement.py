@@ -46,15 +46,21 @@ class Measurement:
             "channels": facts.channels,
             "sample_rate_hz": facts.sample_rate_hz,
             "bit_depth": facts.bit_depth,
-            "floating_point": facts.floating_point,
             "bit_rate_kbps": _rounded(facts.bit_rate_kbps, 1),
             "duration_s": _rounded(facts.duration_s, 3),
             "size_bytes": facts.size_bytes,
+        } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
+
+    def origin(self) -> dict[str, str | bool | float | None]:
+        """What a slip shows beyond the figures: float or not, and what the recorder wrote into the file."""
+        facts = self.facts
+        return {
+            "floating_point": facts.floating_point,
             "description": facts.description,
             "originator": facts.originator,
             "originated": facts.originated,
             "time_reference_s": _rounded(facts.time_reference_s, 3),
-        } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
+        }
 
     def save(self, path: Path) -> None:
         """Keep all of it, envelope included, in one NumPy archive."""

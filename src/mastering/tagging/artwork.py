@@ -147,12 +147,14 @@ def _opened(data: bytes) -> Image.Image:
             # Pillow warns of very large pictures; the limit below decides.
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
             picture = Image.open(io.BytesIO(data), formats=list(FORMATS))
-    except (UnidentifiedImageError, Image.DecompressionBombError, OSError, ValueError, SyntaxError) as error:
+    except Image.DecompressionBombError as error:
+        raise BadArtwork("This picture has more pixels than any outlet takes. Save it smaller.") from error
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
         raise BadArtwork(
             "This is not a picture in JPEG or PNG, or it is damaged. Save it again as one of these."
         ) from error
     if picture.width * picture.height > _MOST_PIXELS:
-        raise BadArtwork(f"{picture.width} × {picture.height} pixels is more than any outlet takes. Save it smaller.")
+        raise BadArtwork(f"{picture.width} × {picture.height} pixels are more than any outlet takes. Save it smaller.")
     if getattr(picture, "n_frames", 1) > 1:
         raise BadArtwork("This picture moves. Save one frame of it as JPEG or PNG.")
     try:

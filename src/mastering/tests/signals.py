@@ -30,10 +30,13 @@ def noise(rms_dbfs: float, seconds: float, *, rate_hz: int = 44100, seed: int = 
 
 
 def speech(*, rate_hz: int = 44100, seconds: float = 12.0, peak: float = 0.4, seed: int = 3) -> np.ndarray:
-    """Something with the shape of speech: bursts of a buzzing voice with pauses over a quiet room."""
+    """Something with the shape of speech: bursts of a buzzing voice with pauses over a quiet room.
+
+    Its pitch is no multiple of a mains frequency, or its steadiness would be that of hum.
+    """
     random = np.random.default_rng(seed)
     times = np.arange(round(seconds * rate_hz)) / rate_hz
-    voice = sum(np.sin(2 * np.pi * 120 * k * times + k) / k for k in range(1, 25))
+    voice = sum(np.sin(2 * np.pi * 113 * k * times + k) / k for k in range(1, 25))
     words = np.clip(np.interp(times, np.arange(0, seconds + 1, 0.25), _words(random, seconds)), 0, 1)
     words[(times < 0.7) | (times > seconds - 1.5)] = 0
     samples = voice * words
@@ -71,3 +74,28 @@ def real_speech() -> list[Path]:
     """At least fifty pieces of real speech of more than a second, where they are installed."""
     longest = sorted(PROMPTS.glob("*.wav"), key=lambda path: (-path.stat().st_size, path.name))[:52]
     return [*longest, *sorted(ALSA.glob("*_*.wav"))]
+
+
+def encoded(
+    folder: Path, samples: np.ndarray, name: str, codec: str, *, rate_hz: int = 44100, muxer: str = "", **options
+) -> Path:
+    """Write mono samples with one of libav's encoders. `options` are set on the encoder, such as bit_rate."""
+    path = Path(folder) / name
+    with av.open(str(path), "w", format=muxer or None) as container:
+        stream = container.add_stream(codec, rate=rate_hz)
+        stream.layout = "mono"
+        for option, value in options.items():
+            setattr(stream.codec_context, option, value)
+        plain = np.ascontiguousarray(samples.T, np.float32)
+        frame = av.AudioFrame.from_ndarray(plain, format="fltp", layout="mono")
+        frame.sample_rate = rate_hz
+        wanted = stream.codec_context.format.name if stream.codec_context.format else "fltp"
+        queue = av.AudioFifo()
+        for part in av.AudioResampler(format=wanted, layout="mono", rate=rate_hz).resample(frame):
+            queue.write(part)
+        stream.codec_context.open()
+        while part := queue.read(stream.codec_context.frame_size or 1024, partial=True):
+            part.pts = None
+            container.mux(stream.encode(part))
+        container.mux(stream.encode(None))
+    return path

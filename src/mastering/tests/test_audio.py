@@ -13,7 +13,7 @@ import soundfile
 
 from mastering.audio.convert import resampled, to_16_bit, to_channels
 from mastering.audio.reader import Reader
-from mastering.audio.waveform import FRAMES_PER_PAIR, WaveformWriter, columns
+from mastering.audio.waveform import FRAMES_PER_PAIR, WaveformWriter, columns, waveform_frames
 from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
 from mastering.errors import UnreadableRecording
 from mastering.tests.signals import noise, speech, tone, written, written_aac
@@ -226,6 +226,32 @@ class Drawing(InFolder):
         self.assertEqual(pairs[0, 1], round(float(samples[:FRAMES_PER_PAIR].max()) * 127))
         few = columns(path, 7)
         self.assertEqual((few[:, 0].min(), few[:, 1].max()), (pairs[:, 0].min(), pairs[:, 1].max()))
+
+    def test_any_stretch_of_a_long_recording_is_drawn_from_a_few_thousand_pairs(self):
+        samples = noise(-22, 60)
+        samples[30 * 44100] = 1.0
+        path = self.folder / "drawn"
+        writer = WaveformWriter(path)
+        for start in range(0, len(samples), 70_000):
+            writer.add(samples[start : start + 70_000])
+        writer.close()
+        self.assertEqual(waveform_frames(path), len(samples))
+        whole = columns(path, 100)
+        self.assertEqual((len(whole), whole[49:51, 1].max()), (100, 127))
+        start, end = 29 * 44100, 31 * 44100
+        part = columns(path, 200, start_frame=start, end_frame=end)
+        self.assertEqual((len(part), part[:, 1].max(), part[99:101, 1].max()), (200, 127, 127))
+        fine = columns(path, 10**6, start_frame=start, end_frame=end)
+        first = start // FRAMES_PER_PAIR * FRAMES_PER_PAIR
+        self.assertEqual(fine[0, 0], round(float(samples[first : first + FRAMES_PER_PAIR].min()) * 127))
+        self.assertEqual(len(columns(path, 50, start_frame=10**9)), 0)
+
+    def test_a_drawing_that_is_not_whole_is_known_as_such(self):
+        path = self.folder / "half"
+        WaveformWriter(path)._file.close()
+        path.write_bytes(path.read_bytes()[:5])
+        with self.assertRaises(ValueError):
+            columns(path, 10)
 
     def test_nothing_draws_nothing(self):
         path = self.folder / "none"

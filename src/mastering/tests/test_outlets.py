@@ -7,7 +7,6 @@ from mastering.audio.facts import FileFacts
 from mastering.errors import CannotMake
 from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Meter
-from mastering.naming.filenames import file_name, plain_words
 from mastering.outlets.checksheet import FAIL, PASS, check
 from mastering.outlets.levelplan import corrected, plan_levels
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, parse, shipped, shipped_text
@@ -72,6 +71,8 @@ class Shipped(TestCase):
             (('source = "common practice, no source"', 'source = ""'), "where its value comes from"),
             (("key = ", "kee = "), "key"),
             (("[[rules]]", "[[rules"), "not TOML"),
+            (("summary =", 'names = "{titel}"\nsummary ='), "no field {titel}"),
+            (("summary =", "artwork = { side = 5 }\nsummary ="), "Artwork wants at_least_px"),
         ):
             with self.subTest(said), self.assertRaises(BadOutlet) as caught:
                 parse(good.replace(*change))
@@ -186,23 +187,3 @@ class Checking(TestCase):
     def test_rules_for_another_kind_of_file_are_left_out_of_account(self):
         for kind in CONTENT_KINDS:
             self.assertTrue(self.sheet("radio-playout", content_kind=kind).findings)
-
-
-class Names(TestCase):
-    def test_names_sort_in_running_order(self):
-        names = [file_name(position=n, total=120, title="Chapter", extension="mp3") for n in (2, 10, 100)]
-        self.assertEqual(names, sorted(names))
-
-    def test_titles_become_safe_words(self):
-        for title, words in (
-            ("Chapter 1: The Keeper’s Wife", "chapter-1-the-keepers-wife"),
-            ("../../etc/passwd", "etc-passwd"),
-            ('a/b\\c:"d"|<e>?*', "a-b-c-d-e"),
-            ("Ærø, blåbær und Größe", "ærø-blabær-und-große"),
-            ("Глава первая", "глава-первая"),
-            ("🎙️🎧", ""),
-            ("CON", "con-1"),
-            ("x" * 300, "x" * 60),
-        ):
-            self.assertEqual(plain_words(title), words)
-        self.assertEqual(file_name(position=1, total=1, title="🎙️", extension="wav"), "01.wav")

@@ -15,7 +15,7 @@ from mastering.errors import MasteringError
 from sermovox import storage
 from sermovox.productions.models import Production, Section
 from sermovox.productions.order import place_among
-from sermovox.recordings.models import Recording, Upload, keep
+from sermovox.recordings.models import Recording, Upload
 from sermovox.recordings.tasks import measure_recording
 
 _LONGEST_NAME = 255
@@ -127,6 +127,8 @@ def _kept(production: Production, name: str, arriving: Path, sha256: str, *, bat
     with Reader(arriving):
         pass
     size_bytes = arriving.stat().st_size
+    # First, because a stored file that was found damaged is mended by bringing it in again.
+    storage.keep(arriving, sha256)
     with transaction.atomic():
         earlier = production.recordings.filter(sha256=sha256).usable().first()
         if earlier:
@@ -134,7 +136,6 @@ def _kept(production: Production, name: str, arriving: Path, sha256: str, *, bat
         refused = production.recordings.filter(sha256=sha256)
         waiting = [section.pk for section in production.sections.filter(recording__in=refused)]
         refused.delete()
-        keep(arriving, sha256)
         recording = production.recordings.create(
             sha256=sha256, name=name, size_bytes=size_bytes, batch=batch, rank=rank
         )

@@ -1,6 +1,5 @@
 """Recordings: imported source files, stored once under their SHA-256 and never rewritten."""
 
-import os
 import time
 import uuid
 from datetime import timedelta
@@ -134,7 +133,7 @@ class Recording(models.Model):
 
     def set_measured(self, measurement: Measurement) -> None:
         """Fill in the slip."""
-        self.figures = measurement.figures()
+        self.figures = measurement.figures() | measurement.origin()
         self.remarks = list(remarks(measurement))
         self.state, self.share_measured, self.refusal = self.State.READY, 1.0, ""
         self.save(update_fields=["figures", "remarks", "state", "share_measured", "refusal"])
@@ -159,16 +158,6 @@ class Recording(models.Model):
             self.path.unlink(missing_ok=True)
             for leftover in self.waveform_path.parent.glob(f"{self.sha256}.*"):
                 leftover.unlink(missing_ok=True)
-
-
-def keep(arrived: Path, sha256: str) -> None:
-    """Move a file that has arrived to its place under its hash, read-only; one already there stays."""
-    target = storage.stored(sha256)
-    if target.exists():
-        arrived.unlink()
-        return
-    arrived.chmod(0o444)
-    os.replace(arrived, target)
 
 
 class UploadQuerySet(models.QuerySet):

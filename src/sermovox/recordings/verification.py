@@ -1,6 +1,5 @@
 """Reading the stored recordings against their hashes."""
 
-import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -25,12 +24,4 @@ def verify() -> Iterator[Checked]:
     ):
         names.setdefault(recording.sha256, []).append(f"{recording.name} in {recording.production.title}")
     for sha256 in sorted(names):
-        yield Checked(sha256, tuple(names[sha256]), _state(sha256))
-
-
-def _state(sha256: str) -> str:
-    try:
-        with storage.stored(sha256).open("rb") as file:
-            return "whole" if hashlib.file_digest(file, "sha256").hexdigest() == sha256 else "damaged"
-    except FileNotFoundError:
-        return "missing"
+        yield Checked(sha256, tuple(names[sha256]), storage.state_of(sha256))
