@@ -8,13 +8,12 @@ import time
 from pathlib import Path
 
 from mastering.audio.reader import clock
-from mastering.editing.tables import read_table
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.patterns import facts_of, read_pattern
-from mastering.naming.renaming import CannotRename, new_names, rename_all
+from mastering.naming.renaming import new_names, read_map, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet, shipped
 from mastering.pipeline import make
@@ -292,12 +291,9 @@ def _verify(options) -> int:
 
 
 def _rename(options) -> int:
-    rows = read_table(decoded(options.map.read_bytes())[0])
-    if rows and [cell.lower() for cell in rows[0][:2]] == ["old name", "new name"]:
-        rows = rows[1:]
-    if any(len(row) < 2 for row in rows) or not rows:
-        raise CannotRename("The map wants two columns: the old name and the new one. Nothing was renamed.")
-    pairs = [(row[1], row[0]) if options.undo else (row[0], row[1]) for row in rows]
+    pairs = read_map(decoded(options.map.read_bytes())[0])
+    if options.undo:
+        pairs = [(new, old) for old, new in pairs]
     names = sorted(path.name for path in options.folder.iterdir() if path.is_file())
     after = new_names(names, pairs)
     moves = [(options.folder / old, options.folder / new) for old, new in zip(names, after, strict=True) if old != new]

@@ -71,13 +71,16 @@ def with_ending(name: str, extension: str) -> str:
 
 
 def numbered(name: str, taken: set[str]) -> str:
-    """A name like this one that is not among `taken` (case-folded names): "intro (2).mp3"."""
+    """A name like this one that is not among `taken` (case-folded names): "intro-2.mp3".
+
+    A hyphen, because spaces and brackets are refused in too many places.
+    """
     stem, ending = split_ending(name)
     dot = f".{ending}" if ending else ""
     number, free = 1, name
     while free.casefold() in taken:
         number += 1
-        free = f"{stem} ({number}){dot}"
+        free = f"{stem}-{number}{dot}"
     return free
 
 

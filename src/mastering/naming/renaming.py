@@ -5,12 +5,29 @@ import uuid
 from collections.abc import Sequence
 from pathlib import Path
 
+from mastering.editing.tables import read_table
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
 
 
 class CannotRename(MasteringError):
     """The map does not fit the files; nothing was renamed."""
+
+
+def read_map(text: str) -> list[tuple[str, str]]:
+    """The pairs of a map: a table of old and new names, with or without a line of headings.
+
+    Raises CannotRename with the line that has no two names, and UnreadableText.
+    """
+    rows = list(enumerate(read_table(text), 1))
+    if rows and [cell.lower().removesuffix(" name") for cell in rows[0][1][:2]] == ["old", "new"]:
+        del rows[0]
+    if not rows:
+        raise CannotRename("The map is empty. Write the old and the new name of each file into it.")
+    for line, row in rows:
+        if len(row) < 2 or not row[0] or not row[1]:
+            raise CannotRename(f"Line {line} does not have an old and a new name. Nothing was renamed.")
+    return [(row[0], row[1]) for _, row in rows]
 
 
 def new_names(names: Sequence[str], pairs: Sequence[tuple[str, str]]) -> list[str]:
@@ -20,11 +37,11 @@ def new_names(names: Sequence[str], pairs: Sequence[tuple[str, str]]) -> list[st
     cannot lie together.
     """
     wanted: dict[str, str] = {}
-    for line, (old, new) in enumerate(pairs, 1):
+    for old, new in pairs:
         if old in wanted:
-            raise CannotRename(f"Line {line}: “{old}” stands in the map twice. Nothing was renamed.")
+            raise CannotRename(f"“{old}” stands in the map twice. Nothing was renamed.")
         if old not in names:
-            raise CannotRename(f"Line {line}: there is no file called “{old}”. Nothing was renamed.")
+            raise CannotRename(f"There is no file called “{old}”. Nothing was renamed.")
         wanted[old] = new
     result = [wanted.get(name, name) for name in names]
     for problem in check_names(result):

@@ -12,7 +12,7 @@ import mastering
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.pairing import Target, best_way, pair
 from mastering.naming.patterns import FIELDS, FUNCTIONS, BadPattern, facts_of, plain, read_pattern
-from mastering.naming.renaming import CannotRename, new_names, rename_all
+from mastering.naming.renaming import CannotRename, new_names, read_map, rename_all
 from mastering.outlets.outlet import DEFAULT_NAMES
 
 
@@ -132,8 +132,8 @@ class Checks(TestCase):
         self.assertEqual(with_ending("take.WAV", "wav"), "take.WAV")
 
     def test_a_name_that_is_taken_is_numbered(self):
-        self.assertEqual(numbered("a.mp3", {"a.mp3", "a (2).mp3"}), "a (3).mp3")
-        self.assertEqual(numbered("A.mp3", {"a.mp3"}), "A (2).mp3")
+        self.assertEqual(numbered("a.mp3", {"a.mp3", "a-2.mp3"}), "a-3.mp3")
+        self.assertEqual(numbered("A.mp3", {"a.mp3"}), "A-2.mp3")
 
     def test_a_thousand_names_take_less_than_a_second(self):
         given = [f"{n:04}-{'word-' * 8}.mp3" for n in range(1000)]
@@ -206,11 +206,11 @@ class Renaming(TestCase):
             rename_all(self.moves(("a.wav", "x.wav"), ("b.wav", "nowhere/b.wav")))
         self.assertEqual(self.found(), {name: name for name in ("a.wav", "b.wav", "c.wav")})
 
-    def test_a_map_that_does_not_fit_says_which_line(self):
+    def test_a_map_that_does_not_fit_says_what_is_wrong(self):
         listed = ["a.wav", "b.wav"]
         for pairs, said in (
-            ([("a.wav", "1.wav"), ("x.wav", "2.wav")], "Line 2: there is no file"),
-            ([("a.wav", "1.wav"), ("a.wav", "2.wav")], "Line 2: .* twice"),
+            ([("a.wav", "1.wav"), ("x.wav", "2.wav")], "There is no file"),
+            ([("a.wav", "1.wav"), ("a.wav", "2.wav")], "a.wav.* twice"),
             ([("a.wav", "b.wav")], "same name"),
             ([("a.wav", "a:b.wav")], "Windows refuses"),
             ([("a.wav", "a.mp3")], "ending"),
@@ -218,6 +218,14 @@ class Renaming(TestCase):
             with self.subTest(said), self.assertRaisesRegex(CannotRename, said):
                 new_names(listed, pairs)
         self.assertEqual(new_names(listed, [("b.wav", "c.wav")]), ["a.wav", "c.wav"])
+
+    def test_a_map_is_read_with_headings_or_without(self):
+        for text in ("Old name;New name\na.wav;b.wav", "old\tnew\na.wav\tb.wav", "a.wav,b.wav\n\n"):
+            with self.subTest(text):
+                self.assertEqual(read_map(text), [("a.wav", "b.wav")])
+        for text, said in (("", "empty"), ("old name,new name\n", "empty"), ("old,new\na.wav,b.wav\nc.wav,", "Line 3")):
+            with self.subTest(text), self.assertRaisesRegex(CannotRename, said):
+                read_map(text)
 
 
 class Examples(TestCase):

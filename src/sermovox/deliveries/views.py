@@ -10,10 +10,9 @@ from django.utils import timezone
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
-from mastering.editing.tables import read_table
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
-from mastering.naming.renaming import CannotRename, new_names
+from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.outlet import shipped
 from sermovox.deliveries import manifest
 from sermovox.deliveries.models import Delivery, FinishedFile, planned_names
@@ -80,22 +79,22 @@ def start(request, production_id: int):
 def rename(request, pk: int):
     """Rename finished files by a map: shown first, then done, all or none."""
     delivery = _mine(request, pk)
+    text = request.POST.get("map", "")
+    context = {"delivery": delivery, "map": text}
     try:
-        text = request.POST.get("map", "")
         if file := request.FILES.get("file"):
-            text = decoded(file.read(_LARGEST_MAP_BYTES))[0]
-        pairs = _pairs(text)
-        names = [file.name for file in delivery.files.made()]
-        after = new_names(names, pairs)
+            context["map"] = text = decoded(file.read(_LARGEST_MAP_BYTES))[0]
+        pairs = read_map(text)
         if "apply" in request.POST:
             count = delivery.rename(pairs)
             messages.success(request, f"{count} files are renamed. Undo gives them their old names back.")
             return redirect(delivery)
+        names = [file.name for file in delivery.files.made()]
+        after = new_names(names, pairs)
     except MasteringError as error:
-        messages.error(request, str(error))
-        return redirect(delivery)
-    changed = [(old, new) for old, new in zip(names, after, strict=True) if old != new]
-    return render(request, "deliveries/rename.html", {"delivery": delivery, "changed": changed, "map": text})
+        return render(request, "deliveries/rename.html", context | {"wrong": str(error)})
+    context["changed"] = [(old, new) for old, new in zip(names, after, strict=True) if old != new]
+    return render(request, "deliveries/rename.html", context)
 
 
 @require_POST
@@ -204,19 +203,6 @@ def waveform(request, pk: int):
 def download(request, pk: int):
     file = _made_file(request, pk)
     return FileResponse(file.path.open("rb"), as_attachment=True, filename=file.name)
-
-
-def _pairs(text: str) -> list[tuple[str, str]]:
-    """Old and new names from a table of two columns; a header line is left out."""
-    rows = read_table(text)
-    if rows and [cell.lower() for cell in rows[0][:2]] == ["old name", "new name"]:
-        rows = rows[1:]
-    if not rows:
-        raise CannotRename("There is no map. Download it, write the new names into it, and bring it back.")
-    for line, row in enumerate(rows, 1):
-        if len(row) < 2 or not row[0] or not row[1]:
-            raise CannotRename(f"Line {line} does not have an old and a new name. Nothing was renamed.")
-    return [(row[0], row[1]) for row in rows]
 
 
 def _run(delivery: Delivery) -> dict:

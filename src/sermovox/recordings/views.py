@@ -95,6 +95,8 @@ def audio(request, pk: int):
 def waveform(request, pk: int):
     """Pairs of int8, lowest and highest of each column. See `send_waveform`."""
     recording = _mine(request, pk)
+    if not recording.path.exists():
+        return HttpResponse(status=404)
     return send_waveform(request, recording.waveform_path, lambda: enqueue_once(draw_recording, pk))
 
 

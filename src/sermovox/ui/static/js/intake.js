@@ -43,6 +43,7 @@ document.addEventListener("alpine:init", () => {
           refresh();
           setTimeout(() => this.tell("stop", entry), SHOWN_MS);
         } else if (entry.state === "noted" && before?.state !== "noted") refresh();
+        if (entry.sent && !before?.sent) htmx.trigger("#arrivals", "again");
       }
       this.entries = entries;
       this.all = together(entries);

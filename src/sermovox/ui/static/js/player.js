@@ -5,6 +5,7 @@ const MOST_LINES = 8;
 const LINE_HEIGHT = 46;
 const MARGIN = 58;
 const STEP_SECONDS = 5;
+const AGAIN_MS = 1000;
 
 const clock = (seconds) => {
   const whole = Math.floor(seconds);
@@ -21,7 +22,7 @@ class Player {
     this.seconds = Number(root.dataset.seconds) || 0;
     this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s <= MOST_LINES) ?? this.seconds / MOST_LINES;
     this.lines = Math.max(1, Math.ceil(this.seconds / this.lineSeconds - 0.02));
-    this.audio = new Audio(root.dataset.audio);
+    this.audio = new Audio();
     this.audio.preload = "metadata";
     this.canvas = root.querySelector("canvas");
     this.button = root.querySelector("[data-play]");
@@ -56,11 +57,17 @@ class Player {
     document.addEventListener("colours", () => this.draw());
   }
 
+  // The sound comes after the waveform: where that was freed, the copy to listen to was freed with it.
   async load() {
     const columns = Math.ceil(this.lines * 1100);
-    const answer = await fetch(`${this.root.dataset.waveform}?columns=${columns}`);
+    let answer;
+    while ((answer = await fetch(`${this.root.dataset.waveform}?columns=${columns}`)).status === 202) {
+      this.clock.textContent = "The waveform is being drawn again.";
+      await new Promise((wake) => setTimeout(wake, AGAIN_MS));
+    }
     if (answer.ok) this.pairs = new Int8Array(await answer.arrayBuffer());
-    this.draw();
+    this.audio.src = this.root.dataset.audio;
+    this.show();
   }
 
   toggle() {
