@@ -47,8 +47,8 @@ class Watcher:
         found = path.stat()
         size_bytes, modified_ns, since = self._growing.get(path, (-1, -1, 0.0))
         if (found.st_size, found.st_mtime_ns) != (size_bytes, modified_ns):
-            self._growing[path] = (found.st_size, found.st_mtime_ns, time.monotonic())
-            return self._still_for_s == 0
+            since = time.monotonic()
+            self._growing[path] = (found.st_size, found.st_mtime_ns, since)
         if time.monotonic() - since < self._still_for_s:
             return False
         return not WatchedFile.objects.filter(

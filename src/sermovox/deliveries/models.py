@@ -127,7 +127,7 @@ class Delivery(models.Model):
             wanted = [plan for plan in wanted if plan.earlier is None]
         if not wanted:
             return None
-        taken = {name.casefold() for name in earlier_files(production, outlet_key)}
+        taken = {name.casefold() for name in [*earlier_files(production, outlet_key), *(p.name for p in planned.files)]}
         with transaction.atomic():
             production.last_outlet = outlet_key
             production.save(update_fields=["last_outlet"])
@@ -136,13 +136,15 @@ class Delivery(models.Model):
             )
             for plan in wanted:
                 replaces = plan.earlier if existing == Naming.Existing.REPLACE else None
+                name = plan.name if replaces or not plan.earlier else numbered(plan.name, taken)
+                taken.add(name.casefold())
                 made = delivery.files.create(
                     section=plan.section,
                     title=plan.section.title,
                     recording=plan.section.recording,
                     content_kind=plan.section.content_kind,
                     place=plan.place,
-                    name=plan.name if replaces else numbered(plan.name, taken),
+                    name=name,
                     replaces=replaces,
                 )
                 transaction.on_commit(lambda pk=made.pk: make_file.enqueue(pk))

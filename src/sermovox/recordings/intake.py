@@ -45,6 +45,8 @@ def take_in(production: Production, source: Path, *, name: str = "") -> Intake:
     try:
         sha256 = _copied(source, arriving)
         return _kept(production, shown_name(name or source.name), arriving, sha256)
+    except OSError as error:
+        raise Refused(_disk_said(error)) from error
     finally:
         arriving.unlink(missing_ok=True)
 
@@ -95,14 +97,11 @@ def section_title(name: str) -> str:
 def _copied(source: Path, arriving: Path) -> str:
     """Copy a file; returns its SHA-256."""
     digest = hashlib.sha256()
-    try:
-        refuse_too_large(source.stat().st_size)
-        with source.open("rb") as theirs, arriving.open("xb") as ours:
-            while chunk := theirs.read(_CHUNK_BYTES):
-                digest.update(chunk)
-                ours.write(chunk)
-    except OSError as error:
-        raise Refused(_disk_said(error)) from error
+    refuse_too_large(source.stat().st_size)
+    with source.open("rb") as theirs, arriving.open("xb") as ours:
+        while chunk := theirs.read(_CHUNK_BYTES):
+            digest.update(chunk)
+            ours.write(chunk)
     return digest.hexdigest()
 
 

@@ -56,7 +56,7 @@ class Productions(AppTestCase):
         self.client.post(f"/sections/{section.pk}/delete/")
         self.assertFalse(self.production.sections.exists())
         page = self.client.get(f"/productions/{self.production.pk}/")
-        self.assertContains(page, "Unused recordings")
+        self.assertContains(page, "Used nowhere")
         self.client.post(f"/recordings/{self.production.recordings.get().pk}/use/")
         self.assertEqual(self.production.sections.get().title, "take")
 

@@ -1,8 +1,8 @@
 """What the tests of the application share."""
 
+import base64
 import tempfile
 from pathlib import Path
-from urllib.parse import quote
 
 from django.contrib.auth import get_user_model
 from django.core.management import call_command
@@ -10,6 +10,8 @@ from django.test import TransactionTestCase, override_settings
 
 from mastering.tests.signals import speech, written
 from sermovox.productions.models import Production
+
+TUS = {"Tus-Resumable": "1.0.0"}
 
 
 class AppTestCase(TransactionTestCase):
@@ -30,19 +32,34 @@ class AppTestCase(TransactionTestCase):
         """Let a worker empty the queue."""
         call_command("db_worker", queue_name="*", batch=True, startup_delay=False, reload=False, verbosity=0)
 
-    def upload(self, path: Path, *, name: str | None = None, production: Production | None = None, client=None):
-        """Send a file as the page does."""
+    def begin_upload(self, name: str, size_bytes: int, *, production=None, client=None, **facts):
+        """Announce a file by the tus protocol; the answer has its address under Location."""
+        pairs = {"filename": name} | {key: str(value) for key, value in facts.items()}
+        metadata = ",".join(f"{key} {base64.b64encode(value.encode()).decode()}" for key, value in pairs.items())
         return (client or self.client).post(
-            f"/recordings/upload/{(production or self.production).pk}/",
-            data=path.read_bytes(),
-            content_type="application/octet-stream",
-            headers={"X-File-Name": quote(name or path.name)},
+            f"/recordings/uploads/into/{(production or self.production).pk}/",
+            headers=TUS | {"Upload-Length": str(size_bytes), "Upload-Metadata": metadata},
         )
+
+    def send(self, address: str, part: bytes, offset: int, *, client=None):
+        """Send a part of an announced file."""
+        return (client or self.client).patch(
+            address, part, content_type="application/offset+octet-stream", headers=TUS | {"Upload-Offset": str(offset)}
+        )
+
+    def upload(self, path: Path, *, name: str | None = None, production=None, client=None, **facts) -> dict:
+        """Send a file as the page does; returns what became of it: {"state", "said", "recording"}."""
+        data = path.read_bytes()
+        begun = self.begin_upload(name or path.name, len(data), production=production, client=client, **facts)
+        self.assertEqual(begun.status_code, 201, begun.content)
+        if data:
+            self.assertEqual(self.send(begun["Location"], data, 0, client=client).status_code, 204)
+        return (client or self.client).get(begun["Location"]).json()
 
     def bring_in(self, samples=None, *, name: str = "take.wav", rate_hz: int = 44100, subtype: str = "PCM_16"):
         """Upload and measure a recording; returns its section."""
         samples = speech(seconds=5) if samples is None else samples
-        answer = self.upload(written(self.folder, samples, rate_hz, name, subtype))
-        self.assertEqual(answer.status_code, 200, answer.content)
+        outcome = self.upload(written(self.folder, samples, rate_hz, name, subtype))
+        self.assertEqual(outcome["state"], "here", outcome)
         self.work()
         return self.production.sections.last()

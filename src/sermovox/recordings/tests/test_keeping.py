@@ -1,0 +1,110 @@
+"""Originals against their hashes, what can be freed, and the watched folder."""
+
+import time
+
+from mastering.tests.signals import speech, written
+from sermovox import storage
+from sermovox.productions.models import Production
+from sermovox.recordings.intake import take_in
+from sermovox.recordings.models import WatchedFile
+from sermovox.recordings.verification import verify
+from sermovox.ui.tests.base import AppTestCase
+from sermovox.watcher import Watcher
+
+
+class Verifying(AppTestCase):
+    def test_one_changed_bit_and_a_lost_file_are_found_and_mended_by_bringing_them_in_again(self):
+        kept = [self.bring_in(speech(seconds=3, seed=n), name=f"{n}.wav").recording for n in (1, 2, 3)]
+        self.assertEqual([checked.state for checked in verify()], ["whole"] * 3)
+        kept[0].path.chmod(0o644)
+        data = bytearray(kept[0].path.read_bytes())
+        data[-1] ^= 1
+        kept[0].path.write_bytes(data)
+        kept[1].path.unlink()
+        states = {checked.sha256: checked.state for checked in verify()}
+        self.assertEqual([states[recording.sha256] for recording in kept], ["damaged", "missing", "whole"])
+        self.assertIn("1.wav in Salt and Cedar", [name for checked in verify() for name in checked.names])
+        for number in (1, 2):
+            self.upload(self.folder / f"{number}.wav")
+        self.assertEqual([checked.state for checked in verify()], ["whole"] * 3)
+        self.assertEqual(self.production.recordings.count(), 3)
+
+
+class Storage(AppTestCase):
+    def test_what_is_freed_comes_again_and_nothing_else_goes(self):
+        section = self.bring_in(name="apple.aiff")
+        recording = section.recording
+        waveform = f"/recordings/{recording.pk}/waveform/?columns=300"
+        drawn, slip = self.client.get(waveform).content, recording.figures
+        audio = b"".join(self.client.get(f"/recordings/{recording.pk}/audio/").streaming_content)
+        page = self.client.get("/recordings/storage/")
+        self.assertContains(page, "Free ")
+        self.assertGreater(storage.in_use().cache_bytes, 0)
+        self.assertContains(self.client.post("/recordings/storage/free/", follow=True), "are free again")
+        self.assertEqual(storage.in_use().cache_bytes, 0)
+        self.assertEqual(next(verify()).state, "whole")
+        answer = self.client.get(waveform)
+        self.assertEqual((answer.status_code, answer["Retry-After"]), (202, "1"))
+        self.client.get(waveform)
+        self.work()
+        self.assertEqual(self.client.get(waveform).content, drawn)
+        self.assertEqual(b"".join(self.client.get(f"/recordings/{recording.pk}/audio/").streaming_content), audio)
+        recording.refresh_from_db()
+        self.assertEqual((recording.state, recording.figures), ("ready", slip))
+        self.client.post("/recordings/storage/free/")
+        self.assertContains(self.client.post("/recordings/storage/free/", follow=True), "nothing to free")
+
+    def test_recordings_used_nowhere_and_duplicates_are_shown(self):
+        recording = self.bring_in().recording
+        self.assertNotContains(self.client.get(recording.get_absolute_url()), "Used nowhere")
+        other = Production.objects.create(owner=self.narrator, title="Second Shelf")
+        take_in(other, self.folder / "take.wav", name="the same.wav")
+        self.work()
+        self.assertContains(self.client.get(recording.get_absolute_url()), "Second Shelf")
+        self.production.sections.update(removed=True)
+        self.assertContains(self.client.get(recording.get_absolute_url()), "Used nowhere")
+        self.assertContains(self.client.get("/recordings/storage/"), "take.wav")
+
+
+class Watching(AppTestCase):
+    def setUp(self):
+        super().setUp()
+        self.watched = self.folder / "watched"
+        self.here = self.watched / self.production.key
+        self.here.mkdir(parents=True)
+
+    def test_a_file_is_taken_in_once_it_has_stopped_growing_and_stays_where_it_is(self):
+        whole = written(self.folder, speech(seconds=3)).read_bytes()
+        path, watcher = self.here / "inner" / "slow.wav", Watcher(self.watched, still_for_s=0.3)
+        path.parent.mkdir()
+        for share in (0.3, 0.7, 1.0):
+            path.write_bytes(whole[: int(len(whole) * share)])
+            self.assertEqual(watcher.look(), 0, "still growing")
+        time.sleep(0.35)
+        self.assertEqual(watcher.look(), 1)
+        self.assertEqual(watcher.look(), 0, "each file once")
+        self.assertEqual(Watcher(self.watched, still_for_s=0).look(), 0, "also after a restart")
+        self.assertEqual(self.production.recordings.get().name, "slow.wav")
+        self.assertEqual(path.read_bytes(), whole)
+
+    def test_what_is_no_recording_is_explained_until_it_is_put_away(self):
+        (self.here / "notes.wav").write_text("Bring milk.")
+        for name in (".hidden.wav", "half.wav.part", "~lock.wav"):
+            (self.here / name).write_text("not yet")
+        (self.here / "link.wav").symlink_to("/etc/hostname")
+        watcher = Watcher(self.watched, still_for_s=0)
+        watcher.look()
+        watcher.look()
+        found = WatchedFile.objects.get()
+        page = self.client.get(f"/productions/{self.production.pk}/")
+        self.assertContains(page, "Not taken from the watched folder")
+        self.assertContains(page, "not a sound file")
+        self.assertNotContains(self.client.post(f"/recordings/watched/{found.pk}/put-away/"), "notes.wav")
+        self.assertFalse(self.production.recordings.exists())
+
+    def test_each_production_has_its_folder(self):
+        Production.objects.create(owner=self.narrator, title="Übers Meer: Teil 2")
+        Watcher(self.watched, still_for_s=0).look()
+        self.assertEqual(
+            sorted(path.name for path in self.watched.iterdir()), [self.production.key, "ubers-meer-teil-2"]
+        )
