@@ -7,6 +7,7 @@ import logging
 import os
 import sys
 import time
+from math import inf
 from pathlib import Path
 
 from sermovox.worker import end_with_parent
@@ -51,9 +52,10 @@ class Watcher:
             self._growing[path] = (found.st_size, found.st_mtime_ns, since)
         if time.monotonic() - since < self._still_for_s:
             return False
-        return not WatchedFile.objects.filter(
-            path=str(path), size_bytes=found.st_size, modified_ns=found.st_mtime_ns
-        ).exists()
+        known = WatchedFile.objects.filter(path=str(path), size_bytes=found.st_size, modified_ns=found.st_mtime_ns)
+        # What is known needs no second question; it counts as growing for ever, or until it changes.
+        self._growing[path] = (found.st_size, found.st_mtime_ns, inf)
+        return not known.exists()
 
     def _deal_with(self, production, path: Path) -> None:
         from mastering.errors import MasteringError

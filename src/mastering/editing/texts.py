@@ -1,6 +1,7 @@
 """Bytes of a text file as text, whatever it was saved as."""
 
 import codecs
+import re
 
 from charset_normalizer import from_bytes
 
@@ -24,6 +25,8 @@ _PREFERRED = (
 )  # fmt: skip
 """Where two make as much sense. Hebrew and Arabic letters lie where small Cyrillic ones do, without capitals."""
 _MARKS = {codecs.BOM_UTF8: "utf-8-sig", codecs.BOM_UTF16_LE: "utf-16", codecs.BOM_UTF16_BE: "utf-16"}
+_WORDS_WITH_FOREIGN = re.compile(r"\w*[\u0370-\u06ff]\w*")
+_LATIN = re.compile(r"[A-Za-z]")
 _LOOKED_AT_BYTES = 1 << 16
 
 
@@ -61,11 +64,24 @@ def decoded(data: bytes, encoding: str | None = None) -> tuple[str, str]:
 def _likeliest(data: bytes) -> str:
     """The encoding in which the letters make most sense; between equals, the earlier in _PREFERRED."""
     ranked = [
-        (round(match.chaos, 2), -round(match.coherence, 2), _PREFERRED.index(name), name)
+        (
+            _mixes_alphabets(data.decode(name, "replace")),
+            round(match.chaos, 2),
+            -round(match.coherence, 2),
+            _PREFERRED.index(name),
+            name,
+        )
         for match in from_bytes(data, cp_isolation=list(_PREFERRED))
         for name in {match.encoding, *match.could_be_from_charset} & set(_PREFERRED)
+        if not _mixes_alphabets(data.decode(name, "replace"))
     ]
     return min(ranked)[-1] if ranked else "cp1252"
+
+
+def _mixes_alphabets(text: str) -> bool:
+    """Whether words with foreign letters commonly have Latin ones beside them, as no language writes."""
+    foreign = _WORDS_WITH_FOREIGN.findall(text)
+    return 10 * sum(bool(_LATIN.search(word)) for word in foreign) > len(foreign)
 
 
 def _tidy(text: str) -> str:

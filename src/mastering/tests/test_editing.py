@@ -24,6 +24,7 @@ class Texts(TestCase):
             ("utf-8", "Kapitel eins: Größe und Überfluss\n"),
             ("utf-16", "Chapter one — the “lamp”\n"),
             ("cp1252", "Señor Ibáñez said: “It’s café au lait, n’est-ce pas?” Voilà, déjà vu.\n" * 8),
+            ("cp1252", "Café “déjà”"),
             ("cp1251", "Глава первая. Хранитель маяка записал погоду и погасил лампу.\n" * 8),
         ):
             with self.subTest(encoding):
