@@ -60,7 +60,7 @@ def start(request, production_id: int):
     plan = planned_names(production, outlet, sections)
     naming = naming_for(production, outlet)
     asked = request.POST.get("existing", "")
-    existing = asked if asked in Naming.Existing.values else naming.existing
+    existing = asked if asked and asked in Naming.Existing.values else naming.existing
     if plan.problems or (plan.conflicts and not existing):
         context = {"production": production, "outlet": outlet, "plan": plan, "sections": sections}
         context["choices"] = [choice for choice in Naming.Existing.choices if choice[0]]

@@ -13,12 +13,21 @@ import numpy as np
 
 from mastering.tests.signals import speech, written
 from sermovox.cli import main
+from sermovox.ui.tests.base import AppTestCase
 
 PUBLIC_KEYS = """
 path container codec channels sample_rate_hz bit_depth bit_rate_kbps duration_s size_bytes sample_peak_dbfs
 true_peak_dbtp rms_dbfs integrated_lufs max_momentary_lufs max_short_term_lufs loudness_range_lu noise_floor_dbfs
 head_s tail_s
 """.split()
+
+
+def run(*arguments) -> tuple[int, str, str]:
+    """Exit status, standard output and standard error of a command."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        status = main([str(argument) for argument in arguments])
+    return status, out.getvalue(), err.getvalue()
 
 
 class Terminal(TestCase):
@@ -29,10 +38,7 @@ class Terminal(TestCase):
         self.take = written(self.folder, speech())
 
     def run_(self, *arguments) -> tuple[int, str, str]:
-        out, err = io.StringIO(), io.StringIO()
-        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            status = main([str(argument) for argument in arguments])
-        return status, out.getvalue(), err.getvalue()
+        return run(*arguments)
 
     def test_measure_speaks_json_with_the_public_keys(self):
         status, out, _ = self.run_("measure", self.take, self.take, "--json")
@@ -57,13 +63,46 @@ class Terminal(TestCase):
         self.assertEqual(status, 1)
         self.assertEqual(json.loads(out)[0]["verdict"], "fails")
 
-    def test_a_finished_file_is_replaced_only_when_asked(self):
-        arguments = ("make", self.take, "--outlet", "podcast-host", "--out", self.folder / "out")
+    def test_what_happens_to_a_file_of_that_name_is_said_or_nothing_is_written(self):
+        out = self.folder / "out"
+        arguments = ("make", self.take, "--outlet", "podcast-host", "--out", out)
         self.assertEqual(self.run_(*arguments)[0], 0)
+        first = (out / "01-take.mp3").read_bytes()
+        (out / "01-take.mp3").write_bytes(b"mine")
         status, _, err = self.run_(*arguments)
         self.assertEqual(status, 1)
         self.assertIn("exists already", err)
-        self.assertEqual(self.run_(*arguments, "--replace")[0], 0)
+        self.assertEqual(self.run_(*arguments, "--existing", "skip")[0], 0)
+        self.assertEqual(self.run_(*arguments, "--existing", "keep-both")[0], 0)
+        self.assertEqual((out / "01-take.mp3").read_bytes(), b"mine")
+        self.assertEqual((out / "01-take-2.mp3").read_bytes(), first)
+        self.assertEqual(self.run_(*arguments, "--existing", "replace")[0], 0)
+        self.assertEqual((out / "01-take.mp3").read_bytes(), first)
+        self.assertEqual(len(list(out.iterdir())), 2)
+
+    def test_names_follow_the_pattern_language(self):
+        out = self.folder / "out"
+        options = ("--outlet", "podcast-host", "--out", out, "--names", "{place|pad:3}_{source|upper}")
+        self.assertEqual(self.run_("make", self.take, *options)[0], 0)
+        self.assertEqual([path.name for path in out.iterdir()], ["001_TAKE.mp3"])
+        status, _, err = self.run_("make", self.take, "--outlet", "podcast-host", "--out", out, "--names", "{nothing}")
+        self.assertEqual(status, 1)
+        self.assertIn("nothing", err)
+
+    def test_files_are_renamed_by_a_map_and_back(self):
+        folder, table = self.folder / "files", self.folder / "map.csv"
+        folder.mkdir()
+        for name in ("a.mp3", "b.mp3"):
+            (folder / name).write_text(name)
+        table.write_text("\ufeffold name;new name\na.mp3;b.mp3\nb.mp3;c.mp3\n", encoding="utf-8")
+        self.assertEqual(self.run_("rename", table, "--in", folder)[0], 0)
+        self.assertEqual({p.name: p.read_text() for p in folder.iterdir()}, {"b.mp3": "a.mp3", "c.mp3": "b.mp3"})
+        self.assertEqual(self.run_("rename", table, "--in", folder, "--undo")[0], 0)
+        self.assertEqual({p.name: p.read_text() for p in folder.iterdir()}, {"a.mp3": "a.mp3", "b.mp3": "b.mp3"})
+        table.write_text("a.mp3,b.mp3\n")
+        status, _, err = self.run_("rename", table, "--in", folder)
+        self.assertEqual(status, 1)
+        self.assertIn("same name", err)
 
     def test_a_bad_file_is_named_and_the_others_are_done(self):
         bad = self.folder / "bad.wav"
@@ -82,3 +121,32 @@ class Terminal(TestCase):
     def test_the_core_s_commands_need_no_database_and_no_django(self):
         code = "import sys; from sermovox.cli import main; main(['outlets']); sys.exit('django' in sys.modules)"
         self.assertEqual(subprocess.run([sys.executable, "-c", code], capture_output=True).returncode, 0)
+
+
+class Desk(AppTestCase):
+    """The commands that work on productions."""
+
+    def test_recordings_are_added_by_the_production_s_key(self):
+        take, bad = written(self.folder, speech(seconds=3), name="in.wav"), self.folder / "bad.wav"
+        bad.write_text("no sound")
+        self.assertIn(f"{self.production.key:40} Salt and Cedar", run("productions")[1])
+        status, out, err = run("add", take, bad, take, self.folder / "gone.wav", "--production", self.production.key)
+        self.assertEqual(status, 1)
+        self.assertIn("in.wav is in;", out)
+        self.assertIn("in.wav is here already", out)
+        self.assertIn("bad.wav: This is not a sound file", err)
+        self.assertIn("gone.wav", err)
+        self.assertEqual(self.production.sections.get().title, "in")
+        self.assertTrue(take.exists())
+        status, _, err = run("add", take, "--production", "nowhere")
+        self.assertEqual(status, 1)
+        self.assertIn(f"There are: {self.production.key}", err)
+
+    def test_verifying_names_what_is_damaged(self):
+        recording = self.bring_in().recording
+        self.assertEqual(run("verify")[:2], (0, "1 recordings are whole, 0 damaged, 0 missing.\n"))
+        recording.path.chmod(0o644)
+        recording.path.write_bytes(b"x")
+        status, out, _ = run("verify")
+        self.assertEqual(status, 1)
+        self.assertIn("damaged. It is take.wav in Salt and Cedar", out)
