@@ -25,7 +25,7 @@ class WholeWay(BrowserTestCase):
     def begin(self, title: str) -> None:
         self.page.goto("/")
         self.page.get_by_role("link", name="Begin a production").click()
-        self.page.get_by_label("Title").fill(title)
+        self.page.get_by_label("Title", exact=True).fill(title)
         self.page.get_by_label("Author (optional)").fill("Peregrine Vance")
         self.page.get_by_role("button", name="Begin, then bring in recordings").click()
         expect(self.page.get_by_role("heading", name=title)).to_be_visible()
@@ -88,7 +88,7 @@ class WholeWay(BrowserTestCase):
                 window.dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }));
             }"""
         )
-        arriving = self.page.locator(".arriving")
+        arriving = self.page.locator(".coming")
         expect(arriving).to_contain_text("This is not a sound file")
         expect(arriving).to_contain_text("This file is empty (0 bytes)")
         arriving.get_by_role("button", name="Put away").first.click()
@@ -145,8 +145,14 @@ class WholeWay(BrowserTestCase):
                 "/outlets/",
                 "/outlets/podcast-host/",
                 "/productions/new/",
+                "/recordings/storage/",
+                "/productions/3/pairing/",
+                *(f"{order}{page}/" for page in ("script", "names", "sheet", "edit")),
             ):
                 page.goto(address)
+                if address.endswith("/script/"):
+                    page.get_by_label("The text", exact=True).fill("Opening credits\nChapter 1")
+                    expect(page.get_by_role("button", name="Make 2 sections")).to_be_visible()
                 page.add_script_tag(content=AXE.read_text())
                 faults = page.evaluate("axe.run()")["violations"]
                 grave = [
@@ -158,7 +164,10 @@ class WholeWay(BrowserTestCase):
 
     def test_it_fits_a_phone(self):
         page = self.new_page(viewport={"width": 390, "height": 844})
-        for address in ("/", "/outlets/podcast-host/", "/deliveries/", "/productions/2/"):
+        pages = ("", "script/", "pairing/", "names/", "sheet/", "edit/")
+        for address in ("/", "/outlets/podcast-host/", "/deliveries/", "/recordings/storage/") + tuple(
+            f"/productions/{key}/{page}" for key in (2, 3) for page in pages
+        ):
             page.goto(address)
             self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, address)
 
@@ -176,7 +185,7 @@ class UnderWay(BrowserTestCase):
 
     def begin_with(self, title: str, paths: list[Path]) -> None:
         self.page.goto("/productions/new/")
-        self.page.get_by_label("Title").fill(title)
+        self.page.get_by_label("Title", exact=True).fill(title)
         self.page.get_by_role("button", name="Begin").click()
         self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
         ready = self.page.locator("#rows input[name=section]:enabled")

@@ -1,0 +1,214 @@
+"""Bringing work in, in a real browser: uploads that break off, the running order, scripts, pairing and names."""
+
+import hashlib
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from mastering.tests.signals import noise, speech, written
+from sermovox.ui.tests.running import BrowserTestCase
+from sermovox.ui.tests.slowline import SlowLine
+
+
+class Desk(BrowserTestCase):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        kept = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(kept.cleanup)
+        cls.folder = Path(kept.name)
+
+    def begin(self, title: str, page=None) -> None:
+        page = page or self.page
+        page.goto("/productions/new/")
+        page.get_by_label("Title", exact=True).fill(title)
+        page.get_by_role("button", name="Begin").click()
+        expect(page.get_by_role("heading", name=title)).to_be_visible()
+
+    def choose(self, *paths: Path, page=None) -> None:
+        (page or self.page).get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
+
+    def takes(self, *names: str) -> list[Path]:
+        return [written(self.folder, speech(seconds=3, seed=40 + n), name=name) for n, name in enumerate(names)]
+
+    def expect_titles(self, *titles: str) -> None:
+        expect(self.page.locator("#rows a.title")).to_have_text(list(titles))
+
+    # About 20 MB over a line of 4 MB/s, which breaks.
+
+    def on_a_slow_line(self) -> None:
+        self.line = SlowLine(self.running.port, bytes_per_s=4e6)
+        self.addCleanup(self.line.end)
+        self.profile = tempfile.mkdtemp(dir=self.folder)
+        self.open_browser()
+
+    def open_browser(self) -> None:
+        """A browser of its own that keeps what it knows, as a person's does."""
+        kind = self.browser.browser_type
+        self.window = kind.launch_persistent_context(
+            self.profile, executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-background-networking"],
+            base_url=f"http://127.0.0.1:{self.line.port}",
+        )  # fmt: skip
+        self.addCleanup(self.window.close)
+        self.page = self.window.pages[0]
+        self.page.set_default_timeout(20000)
+        self.page.on("pageerror", lambda error: self.troubles.append(str(error)))
+
+    def under_way(self):
+        return self.page.locator("#under-way")
+
+    def stored(self) -> set[str]:
+        return {path.name for path in (self.running.data / "recordings").rglob("*") if path.is_file()}
+
+    def test_the_page_is_left_the_line_breaks_and_it_arrives_all_the_same(self):
+        self.on_a_slow_line()
+        path = written(self.folder, noise(-20, 210, seed=1), name="long one.wav")
+        self.begin("Left")
+        self.choose(path)
+        row = self.page.locator(".coming li")
+        expect(row).to_contain_text("MB/s, about")
+        expect(row).to_contain_text("left")
+        self.page.get_by_role("link", name="Outlets").click()
+        expect(self.under_way()).to_contain_text("Sending 1 recording")
+        self.line.cut()
+        self.page.wait_for_timeout(1500)
+        self.line.mend()
+        self.page.get_by_role("link", name="Productions").click()
+        expect(self.under_way()).to_contain_text("Sending 1 recording")
+        expect(self.under_way()).to_be_hidden(timeout=40000)
+        self.assertIn(hashlib.sha256(path.read_bytes()).hexdigest(), self.stored())
+
+    def test_the_browser_is_closed_and_the_same_file_goes_on_from_where_it_was(self):
+        self.on_a_slow_line()
+        path = written(self.folder, noise(-20, 210, seed=2), name="long two.wav")
+        self.begin("Closed")
+        address = self.page.url
+        self.choose(path)
+        expect(self.page.locator(".coming li")).to_contain_text("MB of")
+        self.page.wait_for_timeout(2500)
+        self.window.close()
+        (half,) = list((self.running.data / "incoming").iterdir())
+        came = half.stat().st_size
+        self.assertGreater(came, 1_000_000)
+
+        self.open_browser()
+        self.page.goto(address)
+        sent = []
+        self.window.on("request", lambda request: sent.append(request))
+        self.choose(path)
+        expect(self.page.locator("#rows a.title")).to_have_text(["long two"], timeout=40000)
+        self.assertIn(hashlib.sha256(path.read_bytes()).hexdigest(), self.stored())
+        self.assertEqual(list((self.running.data / "incoming").iterdir()), [])
+        self.assertEqual(len([r for r in sent if r.method == "POST" and "/uploads/into/" in r.url]), 0)
+
+    def test_what_broke_off_can_be_given_up(self):
+        self.on_a_slow_line()
+        path = written(self.folder, noise(-20, 210, seed=3), name="long three.wav")
+        self.begin("Given up")
+        self.choose(path)
+        row = self.page.locator(".coming li")
+        expect(row).to_contain_text("MB of")
+        row.get_by_role("button", name="Stop").click()
+        expect(row).to_have_count(0)
+        self.page.wait_for_timeout(500)
+        self.assertEqual(list((self.running.data / "incoming").iterdir()), [])
+
+    def test_rows_are_moved_by_mouse_and_by_key_and_every_change_is_taken_back(self):
+        self.begin("Moves")
+        self.choose(*self.takes("a.wav", "b.wav", "c.wav"))
+        self.expect_titles("a", "b", "c")
+        rows = self.page.locator("#rows tbody tr")
+        rows.nth(0).locator(".grip").drag_to(rows.nth(2), target_position={"x": 200, "y": 50})
+        self.expect_titles("b", "c", "a")
+        rows.nth(2).focus()
+        self.page.keyboard.press("Alt+ArrowUp")
+        self.expect_titles("b", "a", "c")
+        self.page.keyboard.press("Alt+ArrowUp")
+        self.expect_titles("a", "b", "c")
+        self.page.keyboard.press("s")
+        self.expect_titles("a", "a", "b", "c")
+        self.page.keyboard.press("ArrowDown")
+        self.page.keyboard.press("t")
+        self.expect_titles("a", "b", "c")
+        for titles in (("a", "a", "b", "c"), ("a", "b", "c"), ("b", "a", "c"), ("b", "c", "a")):
+            self.page.keyboard.press("Control+z")
+            self.expect_titles(*titles)
+        self.page.reload()
+        self.page.keyboard.press("u")
+        self.expect_titles("a", "b", "c")
+        self.page.keyboard.press("U")
+        self.expect_titles("b", "c", "a")
+        self.page.reload()
+        self.expect_titles("b", "c", "a")
+
+    def test_a_recording_is_dragged_from_the_margin_onto_its_row(self):
+        self.begin("Tray")
+        for _ in range(2):
+            self.page.keyboard.press("a")
+            expect(self.page.locator("#said")).to_contain_text("new section")
+        expect(self.page.locator("#rows tbody tr")).to_have_count(2)
+        self.choose(*self.takes("late.wav"))
+        self.page.locator("#tray li").drag_to(self.page.locator("#rows tbody tr").nth(1))
+        expect(self.page.locator("#said")).to_contain_text("has late.wav")
+        expect(self.page.locator("#tray")).to_have_count(0)
+        expect(self.page.locator("#rows tbody tr").nth(1)).to_contain_text("late.wav")
+        self.page.locator("#rows tbody tr").nth(1).get_by_role("button", name="Change").click()
+        self.page.get_by_role("menuitem", name="Take its recording away").press("Enter")
+        expect(self.page.locator("#tray li")).to_have_text(["late.wav"])
+
+    def test_a_line_set_from_its_script_to_files_of_the_client_s_names(self):
+        script = self.folder / "lines.txt"
+        script.write_text("GT_010: Who goes there?\nGT_020: Only the tide.\nGT_030: Then come in.\n")
+        self.begin("The Gate")
+        self.page.get_by_role("link", name="Sections from a script").click()
+        self.page.locator("#script-file").set_input_files(str(script))
+        proof = self.page.locator(".proof")
+        expect(proof).to_contain_text("GT_030")
+        expect(proof).to_contain_text("Only the tide.")
+        self.page.get_by_role("button", name="Make 3 sections").click()
+        expect(self.page.locator("#rows")).to_contain_text("3 sections without a recording")
+
+        self.choose(*self.takes("gate 30 take 2.wav", "gate 10 take 1.wav", "gate 20 take 7.wav", "room.wav"))
+        expect(self.page.locator("#tray li")).to_have_count(4)
+        self.page.get_by_role("link", name="Pair recordings with sections").click()
+        expect(self.page.locator(".left-over")).to_contain_text("room.wav")
+        fields = self.page.locator("#pairing input[list]")
+        for at, name in enumerate(("gate 10 take 1.wav", "gate 20 take 7.wav", "gate 30 take 2.wav")):
+            expect(fields.nth(at)).to_have_value(name)
+        self.page.get_by_role("button", name="Pair them so").click()
+        expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(3, timeout=60000)
+
+        self.page.get_by_label("Community radio playout").check()
+        self.page.get_by_role("button", name="Make 3 files").click()
+        expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
+        names = self.page.locator("#run tbody tr a[href*='/files/']:first-child")
+        for name in ("GT_010.wav", "GT_020.wav", "GT_030.wav"):
+            expect(self.page.locator("#run")).to_contain_text(name)
+        self.assertGreaterEqual(names.count(), 3)
+
+        # The same again: it is asked what to do, and the answer is kept.
+        self.page.keyboard.press("o")
+        self.page.get_by_role("button", name="Make 3 files").click()
+        expect(self.page.get_by_role("heading", name="3 files of these names are there already")).to_be_visible()
+        self.page.get_by_label("Skip").check()
+        self.page.get_by_label("do so from now on").check()
+        self.page.get_by_role("button", name="Go on").click()
+        expect(self.page.get_by_role("status").first).to_contain_text("nothing was made")
+
+    def test_a_pattern_is_shown_while_it_is_written_and_names_are_dictated(self):
+        self.begin("Patterns")
+        self.choose(*self.takes("one.wav", "two.wav"))
+        self.expect_titles("one", "two")
+        self.page.get_by_role("link", name="Names of the files").click()
+        pattern = self.page.get_by_label("Pattern for")
+        pattern.fill("{title|upper}_")
+        self.page.get_by_role("button", name="place", exact=True).click()
+        expect(pattern).to_have_value("{title|upper}_{place}")
+        expect(self.page.locator(".name")).to_have_text(["ONE_1.mp3", "TWO_2.mp3"])
+        pattern.fill("CON")
+        expect(self.page.get_by_role("status").first).to_contain_text("2 names cannot be used")
+        self.page.get_by_text("Names the client dictates").click()
+        self.page.get_by_label("One name a line").fill("VO_A\nVO_B")
+        self.page.get_by_role("button", name="Set 2 names").click()
+        expect(self.page.locator(".name")).to_have_text(["VO_A.mp3", "VO_B.mp3"])
