@@ -5,12 +5,15 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase
 
+import av
 import numpy as np
 import soundfile
 import soxr
 from scipy.signal import fftconvolve
 
 from mastering.audio.reader import Reader
+from mastering.meters.measurement import measure
+from mastering.meters.remarks import remarks
 from mastering.tests.signals import PROMPTS, encoded, noise, speech, written
 
 # name, encoder, sample rate, options, container found, codec found
@@ -124,6 +127,28 @@ class Formats(TestCase):
         self.assertEqual(facts.originator, "Portable recorder")
         self.assertEqual(facts.originated, "2026-03-09 14:05:30")
         self.assertEqual(facts.time_reference_s, 50730)
+
+    def test_the_sound_of_a_film_is_taken_with_a_word_about_its_tracks(self):
+        sent, path = voice(48000), self.folder / "film.mp4"
+        with av.open(str(path), "w") as film:
+            pictures = film.add_stream("mpeg4", rate=25)
+            pictures.width, pictures.height, pictures.pix_fmt = 64, 48, "yuv420p"
+            tracks = [film.add_stream("aac", rate=48000, layout="mono") for _ in range(2)]
+            for number in range(25):
+                picture = av.VideoFrame.from_ndarray(np.full((48, 64, 3), 10 * number, np.uint8))
+                film.mux(pictures.encode(picture))
+            for track, samples in zip(tracks, (sent, np.zeros_like(sent)), strict=True):
+                frame = av.AudioFrame.from_ndarray(samples.T.copy(), format="fltp", layout="mono")
+                frame.sample_rate = 48000
+                film.mux(track.encode(frame))
+                film.mux(track.encode())
+            film.mux(pictures.encode())
+        found, facts = self.read(path)
+        self.assertEqual((facts.container, facts.codec, facts.has_video), ("mp4", "aac", True))
+        self.assertGreater(likeness(found[:, 0], sent[:, 0]), 0.9)
+        said = " ".join(remarks(measure(path)))
+        self.assertIn("There is a picture as well", said)
+        self.assertIn("There are 2 sound tracks; the first is used", said)
 
     def test_a_plain_wave_has_no_such_facts(self):
         _, facts = self.read(written(self.folder, noise(-20, 1)))

@@ -1,0 +1,39 @@
+"""Print the tables."""
+
+import argparse
+from pathlib import Path
+
+from mastering.outlets.outlet import shipped
+from mastering.pipeline import make
+from sermovox.bench import core, desk
+from sermovox.bench.tools import RATE_HZ, ROUNDS, line
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(prog="bench")
+    parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
+    parser.add_argument("--only", choices=["core", "desk"], help="only making and measuring, or only intake and pages")
+    parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
+    parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
+    options = parser.parse_args()
+    if options.peak_memory_of:
+        core.report_peak_memory(Path(options.peak_memory_of))
+    elif options.make:
+        make(Path(options.make[0]), shipped()[core.OUTLET], Path(options.make[1]), replace=True)
+    else:
+        _tables(options)
+
+
+def _tables(options) -> None:
+    minutes = options.minutes
+    print(f"# {minutes} minutes of mono speech at {RATE_HZ} Hz, 16 bit; times are medians of {ROUNDS} rounds\n")
+    line("what", "time", "ratio", "asked")
+    line("---", "---", "---", "---")
+    if options.only != "desk":
+        core.tables(minutes)
+    if options.only != "core":
+        desk.tables()
+
+
+if __name__ == "__main__":
+    main()
