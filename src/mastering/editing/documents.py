@@ -6,6 +6,7 @@ Formats: Office Open XML (ECMA-376), EPUB 3.3 (W3C) with EPUB 2's contents, from
 import io
 import posixpath
 import zipfile
+import zlib
 from pathlib import PurePosixPath
 from urllib.parse import unquote
 from xml.etree.ElementTree import Element, ParseError
@@ -44,7 +45,7 @@ def read_package(data: bytes) -> str:
             return _epub_contents(archive)
         if "word/document.xml" in names:
             return _docx_text(data)
-    except (zipfile.BadZipFile, EOFError, NotImplementedError) as error:
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
         raise UnreadableText("This file is damaged: its archive cannot be opened. Save it again.") from error
     except (ParseError, DefusedXmlException, KeyError, ValueError, AttributeError) as error:
         raise UnreadableText(
@@ -101,7 +102,7 @@ def _table_lines(table) -> list[str]:
 
 def _epub_contents(archive: zipfile.ZipFile) -> str:
     container = fromstring(archive.read("META-INF/container.xml"))
-    package_path = next(e.get("full-path") for e in container.iter() if _local(e) == "rootfile")
+    package_path = next((e.get("full-path", "") for e in container.iter() if _local(e) == "rootfile"), "")
     package = fromstring(archive.read(package_path))
     items = [e for e in package.iter() if _local(e) == "item"]
     folder = posixpath.dirname(package_path)

@@ -184,8 +184,12 @@ form.addEventListener("drop", (event) => {
 document.addEventListener("dragend", () => { dragged = null; clear(); });
 
 // While something is dragged or the menu is open, the rows stay as they are.
+const held = (event) => event.detail.requestConfig.verb === "get" && (dragged || menu.matches(":popover-open"));
 document.addEventListener("htmx:beforeRequest", (event) => {
-  if (event.target.id === "rows" && event.detail.requestConfig.verb === "get" && (dragged || menu.matches(":popover-open"))) event.preventDefault();
+  if (event.target.id === "rows" && held(event)) event.preventDefault();
+});
+document.addEventListener("htmx:beforeSwap", (event) => {
+  if (event.target.id === "rows" && held(event)) event.detail.shouldSwap = false;
 });
 document.addEventListener("htmx:afterSettle", () => {
   if (document.activeElement === document.body && rowOf(current)) rowOf(current).focus({ preventScroll: true });
