@@ -2,6 +2,7 @@
 
 import time
 import uuid
+from contextlib import suppress
 from datetime import timedelta
 from pathlib import Path
 
@@ -227,11 +228,13 @@ class Upload(models.Model):
 
     @property
     def broken_off(self) -> bool:
-        """Whether nothing has come for some seconds."""
-        try:
-            return time.time() - self.path.stat().st_mtime > _SILENT_FOR_S
-        except FileNotFoundError:
-            return True
+        """Whether it is not whole and nothing has come for some seconds."""
+        if self.state != self.State.ARRIVING:
+            return False
+        touched_s = self.touched_at.timestamp()
+        with suppress(FileNotFoundError):
+            touched_s = max(touched_s, self.path.stat().st_mtime)
+        return time.time() - touched_s > _SILENT_FOR_S
 
     def settle(self, state: str, said: str = "", recording: Recording | None = None) -> None:
         """Note what became of it, and let go of its bytes."""

@@ -110,10 +110,15 @@ class Resuming(AppTestCase):
 
     def test_broken_off_ones_are_shown_with_how_far_they_are(self):
         self.send(self.address, self.data[: len(self.data) // 2], 0)
+        address = f"/productions/{self.production.pk}/"
+        self.assertNotContains(self.client.get(address), "Broken off on the way")
         os.utime(Upload.objects.get().path, (1, 1))
-        page = self.client.get(f"/productions/{self.production.pk}/")
+        Upload.objects.update(touched_at=timezone.now() - timedelta(minutes=1))
+        page = self.client.get(address)
         self.assertContains(page, "Broken off on the way")
         self.assertContains(page, 'aria-valuenow="50"')
+        Upload.objects.update(state=Upload.State.FINISHING)
+        self.assertNotContains(self.client.get(address), "Broken off on the way")
 
     def test_requests_that_do_not_keep_to_the_protocol(self):
         into = f"/recordings/uploads/into/{self.production.pk}/"

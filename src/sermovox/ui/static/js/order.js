@@ -6,6 +6,7 @@ const rows = () => [...form.querySelectorAll("tr[data-section]")];
 const rowOf = (section) => form.querySelector(`tr[data-section="${section}"]`);
 let current = null; // the section of the row that has or had the focus
 let dragged = null; // { section } or { recording }
+let pressed = false; // the mouse is down on something that can be dragged
 
 // --- What is chosen -------------------------------------------------------------------------------------------
 
@@ -150,6 +151,9 @@ const clear = () => {
   for (const row of form.querySelectorAll(".drop-before, .drop-after, .drop-on")) row.classList.remove("drop-before", "drop-after", "drop-on");
 };
 
+document.addEventListener("pointerdown", (event) => { pressed = event.target.closest("[draggable=true]") !== null; });
+for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, () => { pressed = false; });
+
 document.addEventListener("dragstart", (event) => {
   const recording = event.target.closest?.("[data-recording]");
   const grip = event.target.closest?.(".grip");
@@ -184,7 +188,7 @@ form.addEventListener("drop", (event) => {
 document.addEventListener("dragend", () => { dragged = null; clear(); });
 
 // While something is dragged or the menu is open, the rows stay as they are.
-const held = (event) => event.detail.requestConfig.verb === "get" && (dragged || menu.matches(":popover-open"));
+const held = (event) => event.detail.requestConfig.verb === "get" && (pressed || dragged || menu.matches(":popover-open"));
 document.addEventListener("htmx:beforeRequest", (event) => {
   if (event.target.id === "rows" && held(event)) event.preventDefault();
 });
