@@ -17,6 +17,7 @@ WAYS = {
     "similar": "By similar name",
     "order": "In sorted order",
 }
+_NEARLY_ALL = 0.9
 _LEAST_LIKENESS = 55.0
 """Out of 100. Below it two names have little more than common letters."""
 _natural = natsort_keygen(alg=ns.IGNORECASE)
@@ -50,11 +51,18 @@ def pair(names: Sequence[str], targets: Sequence[Target], way: str) -> dict[int,
     return {"number": _by_number, "similar": _by_likeness, "order": _by_order}[way](names, targets)
 
 
-def best_way(names: Sequence[str], targets: Sequence[Target]) -> str:
-    """The way that pairs the most; the earlier in WAYS where two do as well. Sorted order pairs anything, so it wins
-    only where the others find less than half."""
-    most = max(("number", "similar"), key=lambda way: len(pair(names, targets, way)))
-    return most if 2 * len(pair(names, targets, most)) >= min(len(names), len(targets)) else "order"
+def pair_best(names: Sequence[str], targets: Sequence[Target]) -> tuple[str, dict[int, int]]:
+    """The way that pairs the most, and what it pairs; the earlier in WAYS where two do as well. Likeness is not tried
+    where numbers pair nearly all. Sorted order pairs anything, so it wins only where the others find less than half.
+    """
+    most = min(len(names), len(targets))
+    found = pair(names, targets, "number")
+    if len(found) >= _NEARLY_ALL * most:
+        return "number", found
+    way = "number"
+    if len(alike := pair(names, targets, "similar")) > len(found):
+        way, found = "similar", alike
+    return (way, found) if 2 * len(found) >= most else ("order", pair(names, targets, "order"))
 
 
 def _by_order(names: Sequence[str], targets: Sequence[Target]) -> dict[int, int]:

@@ -1,7 +1,6 @@
 """Scripts, tables and documents as people send them, and the running orders they become."""
 
 import io
-import time
 import zipfile
 from unittest import TestCase
 
@@ -152,10 +151,8 @@ class Scripts(TestCase):
 
     def test_ten_thousand_lines_take_a_moment(self):
         text = "".join(f"VO_{n:05};Line number {n}, spoken\n" for n in range(10_000))
-        began = time.perf_counter()
         made = self.made(text)
         self.assertEqual((len(made), made[-1].name), (10_000, "VO_09999"))
-        self.assertLess(time.perf_counter() - began, 5)
 
     def test_a_running_order_s_own_csv_can_be_read_back(self):
         text = write_table(("place", "role", "number", "title", "file name"), [(1, "chapter", 4, "=Salt", "c4")])
@@ -234,11 +231,9 @@ class Documents(TestCase):
             self.assertIn("point outside", self.refusal(self.epub(extra={name: "x"})))
 
     def test_bombs_are_refused_without_being_unpacked(self):
-        began = time.perf_counter()
         self.assertIn("swell", self.refusal(self.epub(extra={"OPS/big.xml": b"\0" * (30 << 20)})))
         many = self.epub(extra={f"OPS/{n}": "" for n in range(20_001)})
         self.assertIn("more than any script", self.refusal(many))
-        self.assertLess(time.perf_counter() - began, 10)
 
     def test_entities_are_not_expanded(self):
         bomb = (

@@ -159,6 +159,14 @@ class Section(models.Model):
     def get_absolute_url(self) -> str:
         return reverse("productions:section", args=[self.pk])
 
+    @property
+    def in_words(self) -> str:
+        """What it is: "chapter 7, part 2, music"."""
+        number = f" {self.number}" if self.number is not None else ""
+        part = f", part {self.part}" if self.part else ""
+        kind = f", {self.content_kind}" if self.content_kind != self.Content.SPEECH else ""
+        return f"{self.role}{number}{part}{kind}"
+
 
 class Change(models.Model):
     """One change of a running order, with what it takes to undo and to redo it: changed fields by section."""

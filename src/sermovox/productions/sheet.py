@@ -22,9 +22,8 @@ class Line:
     """One section as it is printed. `starts_s` is where it begins when all are played one after the other."""
 
     place: int
-    role: str
+    what: str
     title: str
-    content_kind: str
     duration_s: float | None
     starts_s: float
     recording: str
@@ -37,14 +36,11 @@ def lines(production: Production) -> list[Line]:
     found, at_s = [], 0.0
     for place, section in enumerate(production.sections.select_related("recording"), 1):
         duration_s = section.recording.figures.get("duration_s") if section.recording else None
-        part = f", part {section.part}" if section.part else ""
-        role = f"{section.role} {section.number}" if section.number is not None else section.role
         found.append(
             Line(
                 place,
-                role + part,
+                section.in_words,
                 section.title,
-                section.content_kind,
                 duration_s,
                 at_s,
                 section.recording.name if section.recording else "",
@@ -90,7 +86,7 @@ def as_pdf(production: Production) -> bytes:
         for line in lines(production):
             total_s += line.duration_s or 0.0
             length = clock(line.duration_s) if line.duration_s is not None else "–"
-            table.row((str(line.place), line.role, line.title, length, line.exact_name or line.recording or "–"))
+            table.row((str(line.place), line.what, line.title, length, line.exact_name or line.recording or "–"))
     pdf.ln(4)
     pdf.cell(text=f"Recorded in all: {clock(total_s)}")
     return bytes(pdf.output())

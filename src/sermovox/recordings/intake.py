@@ -51,14 +51,15 @@ def take_in(production: Production, source: Path, *, name: str = "") -> Intake:
         arriving.unlink(missing_ok=True)
 
 
-def take_in_upload(upload: Upload) -> None:
-    """Take in an upload that has arrived whole, and note with it what became of it."""
+def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
+    """Take in an upload that has arrived whole, and note with it what became of it. Its hash, where it is known."""
     claimed = Upload.objects.filter(pk=upload.pk, state=Upload.State.ARRIVING)
     if not claimed.update(state=Upload.State.FINISHING):
         return
     try:
-        with upload.path.open("rb") as file:
-            sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+        if not sha256:
+            with upload.path.open("rb") as file:
+                sha256 = hashlib.file_digest(file, "sha256").hexdigest()
         taken = _kept(upload.production, upload.name, upload.path, sha256, batch=upload.batch, rank=upload.rank)
     except MasteringError as error:
         upload.settle(Upload.State.REFUSED, str(error))

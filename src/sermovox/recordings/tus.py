@@ -7,6 +7,7 @@ says why not) is asked for with GET.
 import base64
 import binascii
 import errno
+import hashlib
 from datetime import timedelta
 
 from django.conf import settings
@@ -108,8 +109,10 @@ def _more(request, upload: Upload) -> HttpResponse:
             return _answer(423, said="Another part of this upload is arriving just now.")
         if file.tell() != int(offset):
             return _answer(409, said="This part does not begin where the last one ended.")
+        # Hashed on its way in; what came in several parts is hashed when it is whole.
+        digest = hashlib.sha256() if offset == "0" else None
         try:
-            arrived = _receive(request, file, missing)
+            arrived = _receive(request, file, missing, digest)
             file.flush()
         except OSError as error:
             if error.errno != errno.ENOSPC:
@@ -119,15 +122,17 @@ def _more(request, upload: Upload) -> HttpResponse:
             return _answer(507, said=DISK_FULL)
     upload.save(update_fields=["touched_at"])
     if arrived == missing:
-        take_in_upload(upload)
+        take_in_upload(upload, sha256=digest.hexdigest() if digest else "")
     return _answer(204, {"Upload-Offset": int(offset) + arrived, "Upload-Expires": _expires(upload)})
 
 
-def _receive(request, file, missing: int) -> int:
-    """Write the body as it comes, never more than is missing; returns how many bytes."""
+def _receive(request, file, missing: int, digest) -> int:
+    """Write the body as it comes and put it into the digest, never more than is missing; returns how many bytes."""
     arrived = 0
     while arrived < missing and (chunk := request.read(min(_CHUNK_BYTES, missing - arrived))):
         file.write(chunk)
+        if digest:
+            digest.update(chunk)
         arrived += len(chunk)
     return arrived
 

@@ -3,7 +3,7 @@
 from django.contrib import messages
 from django.shortcuts import get_object_or_404, redirect, render
 
-from mastering.naming.pairing import WAYS, Target, best_way, pair
+from mastering.naming.pairing import WAYS, Target, pair, pair_best
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
@@ -22,8 +22,7 @@ def pairing(request, pk: int):
     targets = [Target(places[s.pk], s.number, s.title, s.role, s.exact_name) for s in sections]
     names = [recording.name for recording in recordings]
     way = request.GET.get("way")
-    way = way if way in WAYS else best_way(names, targets)
-    found = pair(names, targets, way)
+    way, found = (way, pair(names, targets, way)) if way in WAYS else pair_best(names, targets)
     by_index = list(labels)
     rows = [
         {

@@ -1,6 +1,7 @@
 """The running order of a production, and every change of it."""
 
 import hashlib
+from functools import lru_cache
 
 from django.core.paginator import Paginator
 from django.db.models import Count, FloatField, Max, Q, Sum
@@ -134,10 +135,18 @@ def _rows(production: Production, page: str | None) -> dict:
     shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
     newest = newest_files(FinishedFile.objects.filter(delivery__production=production))
     found = [
-        {"section": s, "crossings": [(outlet.key, _crossing(newest.get((s.pk, outlet.key)))) for outlet in outlets]}
-        for s in shown
+        {
+            "section": s,
+            "key": str(s.pk),
+            "place": str(place),
+            "ready": s.recording is not None and s.recording.ready,
+            "address": _address("productions:section", s.pk),
+            "recording_address": s.recording_id and _address("recordings:slip", s.recording_id),
+            "crossings": tuple((outlet.key, *_crossing(newest.get((s.pk, outlet.key)))) for outlet in outlets),
+        }
+        for place, s in enumerate(list(shown.object_list), shown.start_index())
     ]
-    moving = any(s.recording and s.recording.measuring for s in shown)
+    moving = any(row["section"].recording and row["section"].recording.measuring for row in found)
     moving = moving or any(file["state"] in ("waiting", "making") for file in newest.values())
     undoable, redoable = order.last_change(production), order.next_change(production)
     recordings = production.recordings
@@ -164,12 +173,18 @@ def _rows(production: Production, page: str | None) -> dict:
     }
 
 
-def _crossing(file: dict | None) -> dict:
+def _crossing(file: dict | None) -> tuple[str, str]:
+    """The state of a section for an outlet, and where more of it is to be seen."""
     if file is None:
-        return {"state": "to do", "address": ""}
+        return "to do", ""
     made = file["state"] in FinishedFile.MADE
     name, key = ("deliveries:check-sheet", file["pk"]) if made else ("deliveries:detail", file["delivery_id"])
-    return {"state": file["state"], "address": reverse(name, args=[key])}
+    return file["state"], _address(name, key)
+
+
+@lru_cache(maxsize=8192)
+def _address(name: str, pk: int) -> str:
+    return reverse(name, args=[pk])
 
 
 def _stamp(found: list[dict], unused: list[int], *changes) -> str:
@@ -177,7 +192,7 @@ def _stamp(found: list[dict], unused: list[int], *changes) -> str:
     shown = [
         (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id)
         + ((s.recording.state, s.recording.share_measured) if s.recording else ())
-        + tuple(crossing["state"] for _, crossing in row["crossings"])
+        + tuple(state for _, state, _ in row["crossings"])
         for row in found
         if (s := row["section"])
     ]

@@ -1,10 +1,11 @@
 """How figures are written: every number with its unit, times as h:mm:ss."""
 
 import re
+from functools import lru_cache
 
 from django import template
 from django.utils.dateformat import format as date_format
-from django.utils.html import format_html
+from django.utils.html import format_html, format_html_join
 
 from mastering.audio.reader import clock as as_clock
 
@@ -86,6 +87,25 @@ def first_sentence(text: str) -> str:
 
 
 @register.simple_tag
+def crossings(cells: tuple[tuple[str, str, str], ...]) -> str:
+    """A row's cells under the outlets: (outlet's key, state, address or "")."""
+    return _crossings(cells)
+
+
+@lru_cache(maxsize=4096)
+def _crossings(cells) -> str:
+    return format_html_join(
+        "",
+        '<td class="crossing" data-outlet="{}">{}</td>',
+        (
+            (key, format_html('<a href="{}">{}</a>', address, mark(state)) if address else mark(state))
+            for key, state, address in cells
+        ),
+    )
+
+
+@register.simple_tag
+@lru_cache(maxsize=len(MARKS))
 def mark(state: str) -> str:
     """The mark of a state: its own shape, with its word for those who do not see it."""
     return format_html(
