@@ -134,9 +134,9 @@ class Checks(TestCase):
         self.assertEqual(numbered("a.mp3", {"a.mp3", "a-2.mp3"}), "a-3.mp3")
         self.assertEqual(numbered("A.mp3", {"a.mp3"}), "A-2.mp3")
 
-    def test_a_thousand_names_take_less_than_a_second(self):
+    def test_a_thousand_names_are_checked_at_once(self):
         given = [f"{n:04}-{'word-' * 8}.mp3" for n in range(1000)]
-        check_names(given, extensions=["mp3"] * 1000)
+        self.assertEqual(check_names(given, extensions=["mp3"] * 1000), [])
 
 
 class Pairing(TestCase):
