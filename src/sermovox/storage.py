@@ -1,8 +1,11 @@
 """Where things lie on disk, all below the data folder and none below a static or media address."""
 
+import errno
 import hashlib
 import os
+import re
 import shutil
+import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,6 +15,17 @@ from pathlib import Path
 from django.conf import settings
 
 from mastering import VERSION
+
+DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
+_BEING_WRITTEN = re.compile(r"\.[0-9a-f]{32}$")
+_FORGOTTEN_S = 24 * 3600
+
+
+def said_of(error: OSError) -> str:
+    """What to tell a person whose file could not be read or kept."""
+    if error.errno == errno.ENOSPC:
+        return DISK_FULL
+    return f"The file could not be read or kept ({error.strerror}). Bring it in again."
 
 
 def incoming() -> Path:
@@ -87,13 +101,21 @@ def in_use() -> Use:
 
 
 def free_cache() -> int:
-    """Delete what can be worked out again: waveforms, measurements, copies to listen to. Returns how many bytes."""
+    """Delete what can be worked out again: waveforms, measurements, copies to listen to. Returns how many bytes.
+
+    What a worker is writing just now stays; what a killed one left goes after a day.
+    """
     folder = Path(settings.DATA_DIR) / "cache"
     freed = 0
     for path in folder.rglob("*"):
-        if path.is_file():
-            freed += path.stat().st_size
-            path.unlink(missing_ok=True)
+        try:
+            found = path.stat()
+            if path.is_dir() or _BEING_WRITTEN.search(path.name) and time.time() - found.st_mtime < _FORGOTTEN_S:
+                continue
+            path.unlink()
+        except FileNotFoundError:
+            continue
+        freed += found.st_size
     return freed
 
 

@@ -45,14 +45,14 @@ class Watcher:
 
         if path.is_symlink() or not path.is_file() or _unfinished(path.relative_to(self._folder)):
             return False
-        found = path.stat()
+        found, told = path.stat(), _told(path)
         size_bytes, modified_ns, since = self._growing.get(path, (-1, -1, 0.0))
         if (found.st_size, found.st_mtime_ns) != (size_bytes, modified_ns):
             since = time.monotonic()
             self._growing[path] = (found.st_size, found.st_mtime_ns, since)
         if time.monotonic() - since < self._still_for_s:
             return False
-        known = WatchedFile.objects.filter(path=str(path), size_bytes=found.st_size, modified_ns=found.st_mtime_ns)
+        known = WatchedFile.objects.filter(path=told, size_bytes=found.st_size, modified_ns=found.st_mtime_ns)
         # What is known needs no second question; it counts as growing for ever, or until it changes.
         self._growing[path] = (found.st_size, found.st_mtime_ns, inf)
         return not known.exists()
@@ -68,8 +68,13 @@ class Watcher:
         except MasteringError as error:
             refusal = str(error)
         production.watched_files.get_or_create(
-            path=str(path), size_bytes=size_bytes, modified_ns=modified_ns, defaults={"refusal": refusal}
+            path=_told(path), size_bytes=size_bytes, modified_ns=modified_ns, defaults={"refusal": refusal}
         )
+
+
+def _told(path: Path) -> str:
+    """A path as text for the database; bytes that are no text are shown as such."""
+    return os.fsencode(path).decode("utf-8", "backslashreplace")
 
 
 def _unfinished(path: Path) -> bool:

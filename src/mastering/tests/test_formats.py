@@ -20,8 +20,8 @@ from mastering.tests.signals import PROMPTS, encoded, noise, speech, written
 BY_LIBAV = [
     ("take.caf", "pcm_s16le", 44100, {}, "caf", "pcm_s16le"),
     ("alac.caf", "alac", 44100, {}, "caf", "alac"),
-    ("alac.m4a", "alac", 44100, {"muxer": "ipod"}, "mp4", "alac"),
-    ("book.m4b", "aac", 44100, {"muxer": "ipod"}, "mp4", "aac"),
+    ("alac.m4a", "alac", 44100, {"muxer": "mp4"}, "mp4", "alac"),
+    ("book.m4b", "aac", 44100, {"muxer": "mp4"}, "mp4", "aac"),
     ("bare.aac", "aac", 44100, {"muxer": "adts"}, "aac", "aac"),
     ("voice.opus", "libopus", 48000, {}, "ogg", "opus"),
     ("stream.webm", "libopus", 48000, {}, "matroska", "opus"),

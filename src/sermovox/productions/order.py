@@ -17,6 +17,7 @@ _TRACKED = (
     "title",
     "content_kind",
     "exact_name",
+    "script",
     "recording_id",
     "removed",
 )

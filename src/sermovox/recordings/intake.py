@@ -1,6 +1,5 @@
 """Taking in a file: its bytes, its name, and whether it is a recording at all."""
 
-import errno
 import hashlib
 import shutil
 import uuid
@@ -20,7 +19,6 @@ from sermovox.recordings.tasks import measure_recording
 
 _LONGEST_NAME = 255
 _CHUNK_BYTES = 1 << 20
-DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
 
 
 class Refused(MasteringError):
@@ -46,7 +44,7 @@ def take_in(production: Production, source: Path, *, name: str = "") -> Intake:
         sha256 = _copied(source, arriving)
         return _kept(production, shown_name(name or source.name), arriving, sha256)
     except OSError as error:
-        raise Refused(_disk_said(error)) from error
+        raise Refused(storage.said_of(error)) from error
     finally:
         arriving.unlink(missing_ok=True)
 
@@ -64,7 +62,7 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
     except MasteringError as error:
         upload.settle(Upload.State.REFUSED, str(error))
     except OSError as error:
-        upload.settle(Upload.State.REFUSED, _disk_said(error))
+        upload.settle(Upload.State.REFUSED, storage.said_of(error))
     else:
         note = f"This is the same file as “{taken.recording.name}”, which is here already." if taken.known else ""
         upload.settle(Upload.State.HERE, note, taken.recording)
@@ -114,13 +112,7 @@ def refuse_too_large(size_bytes: int) -> None:
             "Split it, or save it as FLAC."
         )
     if size_bytes > shutil.disk_usage(storage.incoming()).free:
-        raise Refused(DISK_FULL)
-
-
-def _disk_said(error: OSError) -> str:
-    if error.errno == errno.ENOSPC:
-        return DISK_FULL
-    return f"The file could not be read or kept ({error.strerror}). Bring it in again."
+        raise Refused(storage.DISK_FULL)
 
 
 def _kept(production: Production, name: str, arriving: Path, sha256: str, *, batch: str = "", rank: int = 0) -> Intake:

@@ -29,6 +29,9 @@ def measure_recording(recording_id: int) -> None:
         recording.set_measured(_measured(recording))
     except MasteringError as error:
         recording.refuse(str(error))
+    except OSError as error:
+        logger.exception("Measuring recording %s", recording_id)
+        recording.refuse(storage.said_of(error))
     except Exception:
         logger.exception("Measuring recording %s", recording_id)
         recording.refuse("Sermovox stumbled over this file. Export it again as WAV or FLAC and bring that in.")

@@ -18,8 +18,9 @@ from django.urls import reverse
 from django.utils.http import http_date
 
 from mastering.errors import MasteringError
+from sermovox import storage
 from sermovox.productions.models import Production
-from sermovox.recordings.intake import DISK_FULL, refuse_too_large, shown_name, take_in_upload
+from sermovox.recordings.intake import refuse_too_large, shown_name, take_in_upload
 from sermovox.recordings.models import Upload
 
 VERSION = "1.0.0"
@@ -118,8 +119,8 @@ def _more(request, upload: Upload) -> HttpResponse:
             if error.errno != errno.ENOSPC:
                 # The connection broke off; what has arrived stays, and the next part goes on from there.
                 return _answer(400, said="The connection broke off.")
-            upload.settle(Upload.State.REFUSED, DISK_FULL)
-            return _answer(507, said=DISK_FULL)
+            upload.settle(Upload.State.REFUSED, storage.DISK_FULL)
+            return _answer(507, said=storage.DISK_FULL)
     upload.save(update_fields=["touched_at"])
     if arrived == missing:
         take_in_upload(upload, sha256=digest.hexdigest() if digest else "")

@@ -1,6 +1,9 @@
 """Originals against their hashes, what can be freed, and the watched folder."""
 
+import errno
+import os
 import time
+from unittest import mock
 
 from mastering.tests.signals import speech, written
 from sermovox import storage
@@ -54,6 +57,23 @@ class Storage(AppTestCase):
         self.client.post("/recordings/storage/free/")
         self.assertContains(self.client.post("/recordings/storage/free/", follow=True), "nothing to free")
 
+    def test_what_is_being_written_is_not_freed(self):
+        partial = storage.cached("0" * 64, "waveform").with_name(f"x.waveform.{'0' * 32}")
+        partial.write_bytes(b"half")
+        storage.free_cache()
+        self.assertTrue(partial.exists())
+        os.utime(partial, (1, 1))
+        storage.free_cache()
+        self.assertFalse(partial.exists())
+
+    def test_a_disk_that_fills_while_measuring_is_said(self):
+        full = mock.patch.object(storage.os, "replace", side_effect=OSError(errno.ENOSPC, "full"))
+        self.upload(written(self.folder, speech(seconds=3)))
+        with full:
+            self.work()
+        self.assertContains(self.client.get(f"/productions/{self.production.pk}/"), "disk is full. Free some space")
+        self.assertEqual([path for path in (self.folder / "data" / "cache").rglob("*") if path.is_file()], [])
+
     def test_recordings_used_nowhere_and_duplicates_are_shown(self):
         recording = self.bring_in().recording
         self.assertNotContains(self.client.get(recording.get_absolute_url()), "Used nowhere")
@@ -101,6 +121,14 @@ class Watching(AppTestCase):
         self.assertContains(page, "not a sound file")
         self.assertNotContains(self.client.post(f"/recordings/watched/{found.pk}/put-away/"), "notes.wav")
         self.assertFalse(self.production.recordings.exists())
+
+    def test_a_name_that_is_no_text_does_not_stop_the_others(self):
+        sound = written(self.folder, speech(seconds=3)).read_bytes()
+        with open(os.fsencode(self.here) + b"/caf\xe9.wav", "wb") as file:
+            file.write(sound)
+        watcher = Watcher(self.watched, still_for_s=0)
+        self.assertEqual((watcher.look(), watcher.look()), (1, 0))
+        self.assertEqual(self.production.recordings.get().name, "caf.wav")
 
     def test_each_production_has_its_folder(self):
         Production.objects.create(owner=self.narrator, title="Übers Meer: Teil 2")

@@ -6,6 +6,7 @@ const LINE_HEIGHT = 46;
 const MARGIN = 58;
 const STEP_SECONDS = 5;
 const AGAIN_MS = 1000;
+const MOST_TIMES = 900;
 
 const clock = (seconds) => {
   const whole = Math.floor(seconds);
@@ -60,12 +61,14 @@ class Player {
   // The sound comes after the waveform: where that was freed, the copy to listen to was freed with it.
   async load() {
     const columns = Math.ceil(this.lines * 1100);
-    let answer;
-    while ((answer = await fetch(`${this.root.dataset.waveform}?columns=${columns}`)).status === 202) {
+    const ask = () => fetch(`${this.root.dataset.waveform}?columns=${columns}`);
+    let answer = await ask();
+    for (let times = 0; answer.status === 202 && times < MOST_TIMES; times += 1) {
       this.clock.textContent = "The waveform is being drawn again.";
       await new Promise((wake) => setTimeout(wake, AGAIN_MS));
+      answer = await ask();
     }
-    if (answer.ok) this.pairs = new Int8Array(await answer.arrayBuffer());
+    if (answer.status === 200) this.pairs = new Int8Array(await answer.arrayBuffer());
     this.audio.src = this.root.dataset.audio;
     this.show();
   }
