@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 from unittest import SkipTest, TestCase
 
+from django.test.testcases import SerializeMixin
 from playwright.sync_api import expect, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
@@ -78,11 +79,17 @@ class Running:
         return found
 
 
-class BrowserTestCase(TestCase):
-    """One running application and one browser for all tests of a class; a fresh page for each."""
+class BrowserTestCase(SerializeMixin, TestCase):
+    """One running application and one browser for all tests of a class; a fresh page for each.
+
+    One class at a time, however many processes the other tests are spread over.
+    """
+
+    lockfile = __file__
 
     @classmethod
     def setUpClass(cls):
+        super().setUpClass()
         if not Path(CHROMIUM).exists():
             raise SkipTest("Chromium is not installed")
         cls.running = Running()

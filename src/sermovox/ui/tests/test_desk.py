@@ -125,8 +125,8 @@ class Desk(BrowserTestCase):
         rows.nth(0).locator(".grip").drag_to(rows.nth(2), target_position={"x": 200, "y": 50})
         self.expect_titles("b", "c", "a")
         rows.nth(2).focus()
+        # As fast as they can be pressed: they are done one after the other.
         self.page.keyboard.press("Alt+ArrowUp")
-        self.expect_titles("b", "a", "c")
         self.page.keyboard.press("Alt+ArrowUp")
         self.expect_titles("a", "b", "c")
         self.page.keyboard.press("s")

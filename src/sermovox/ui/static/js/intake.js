@@ -34,6 +34,13 @@ document.addEventListener("alpine:init", () => {
 
     init() {
       listen((everywhere) => this.show(everywhere.filter((entry) => entry.address === address)));
+      // Files may have been chosen before this script was there.
+      this.$nextTick(() => {
+        for (const chooser of this.$root.querySelectorAll("input[type=file]")) {
+          if (chooser.files.length) this.take([...chooser.files]);
+          chooser.value = "";
+        }
+      });
     },
 
     show(entries) {

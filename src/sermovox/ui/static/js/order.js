@@ -39,13 +39,34 @@ document.addEventListener("change", (event) => {
 
 // --- Changes --------------------------------------------------------------------------------------------------
 
-function change(values) {
+let waiting = 0; // how many changes the server has not answered yet
+let line = Promise.resolve();
+
+// One after the other, as they were made; then the rows are looked at anew.
+function inTurn(work) {
+  waiting += 1;
+  line = line.then(work).catch(forget).finally(() => {
+    waiting -= 1;
+    if (!waiting) htmx.trigger("#rows", "again");
+  });
+  return line;
+}
+
+// What the page shows may not be so: ask for the rows whatever they are.
+function forget() {
   const list = form.querySelector("#rows");
-  return htmx.ajax("POST", list.dataset.change, { target: "#rows", swap: "outerHTML", values: { page: list.dataset.page, ...values } });
+  list.setAttribute("hx-get", list.getAttribute("hx-get").replace(/seen=\w+/, "seen="));
+}
+
+function change(values) {
+  return inTurn(() => {
+    const list = form.querySelector("#rows");
+    return htmx.ajax("POST", list.dataset.change, { target: "#rows", swap: "outerHTML", values: { page: list.dataset.page, ...values } });
+  });
 }
 
 // A row is moved on the page at once, then in the running order.
-async function move(section, before) {
+function move(section, before) {
   const row = rowOf(section);
   const follower = before ? rowOf(before) : null;
   if (!row || before === section || row.nextElementSibling === follower) return;
@@ -56,9 +77,10 @@ async function move(section, before) {
   // Where the page ends, the running order may go on.
   const list = form.querySelector("#rows");
   const body = new URLSearchParams({ do: "move", section, before: before ?? list.dataset.following });
-  const answer = await fetch(list.dataset.change, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) });
-  if (!answer.ok) list.setAttribute("hx-get", list.getAttribute("hx-get").replace(/seen=\w+/, "seen="));
-  htmx.trigger("#rows", "again");
+  return inTurn(async () => {
+    const answer = await fetch(list.dataset.change, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) });
+    if (!answer.ok) forget();
+  });
 }
 
 const doers = {
@@ -187,16 +209,17 @@ form.addEventListener("drop", (event) => {
 
 document.addEventListener("dragend", () => { dragged = null; clear(); });
 
-// While something is dragged or the menu is open, the rows stay as they are.
-const held = (event) => event.detail.requestConfig.verb === "get" && (pressed || dragged || menu.matches(":popover-open"));
+// While something is dragged, the menu is open or changes are on their way, the rows stay as they are.
+const held = (event) => event.detail.requestConfig.verb === "get" && (waiting || pressed || dragged || menu.matches(":popover-open"));
 document.addEventListener("htmx:beforeRequest", (event) => {
   if (event.target.id === "rows" && held(event)) event.preventDefault();
 });
 document.addEventListener("htmx:beforeSwap", (event) => {
   if (event.target.id === "rows" && held(event)) event.detail.shouldSwap = false;
 });
-document.addEventListener("htmx:afterSettle", () => {
+// At once, so that no key is lost between.
+document.addEventListener("htmx:afterSwap", () => {
   if (document.activeElement === document.body && rowOf(current)) rowOf(current).focus({ preventScroll: true });
-  show();
 });
+document.addEventListener("htmx:afterSettle", show);
 show();
