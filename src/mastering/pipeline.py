@@ -13,10 +13,11 @@ from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
 from mastering.errors import CannotMake, FileInTheWay
 from mastering.meters.decibels import amplitude_of_db
-from mastering.meters.measurement import Measurement, Progress, measure, watched
+from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
 from mastering.outlets.checksheet import CheckSheet, check
 from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
 from mastering.outlets.outlet import Outlet
+from mastering.rendering import Programme
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
 
@@ -38,7 +39,7 @@ class Made:
 
 
 def make(
-    recording: Path,
+    source: Path | Programme,
     outlet: Outlet,
     target: Path,
     *,
@@ -48,7 +49,7 @@ def make(
     waveform: Path | None = None,
     stages: Stages = lambda stage, share: None,
 ) -> Made:
-    """Make one finished file from one recording by the rules of one outlet, and prove it.
+    """Make one finished file from a recording or a programme by the rules of one outlet, and prove it.
 
     The file is written beside its target and moved there when it is whole and measured. Where the decoded
     file misses a level rule, gain and ceiling are corrected by what was found and it is made again, at most
@@ -57,7 +58,7 @@ def make(
     Parameters
     ----------
     measured
-        The recording's measurement, where it is known; saves a pass if it is in the outlet's channels.
+        The measurement of the whole source, where it is known; saves a pass if it is in the outlet's channels.
     replace
         Whether a file at `target` may be replaced.
     waveform
@@ -70,24 +71,26 @@ def make(
     """
     if target.exists() and not replace:
         raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.")
-    channels = _channels(recording, measured, outlet)
+    channels = _channels(source, measured, outlet)
     known = measured is not None and measured.levels.channels == channels
     clock = _Clock(stages, measuring=not known)
     measuring = clock.stage("Measuring the recording")
-    source = measured if known else measure(recording, channels=channels, progress=measuring)
+    if not known:
+        with _opened(source) as sound:
+            measured = measure_opened(sound, channels=channels, progress=measuring)
     encoding = outlet.encoding(channels=channels, content_kind=content_kind)
     demands = outlet.demands(channels=channels, content_kind=content_kind)
-    plan = plan_levels(source.levels, demands, lossy=encoding.lossy)
-    facts = source.facts
+    plan = plan_levels(measured.levels, demands, lossy=encoding.lossy)
+    facts = measured.facts
     # The envelope of a long recording is the largest thing in memory and has done its work.
-    del source, measured
+    del measured
     attempts, remarks = 0, []
     # A name of its own, so that a file left by a killed process is never taken for a finished one.
     partial = target.with_name(f".{uuid.uuid4().hex}.making")
     try:
         while True:
             attempts += 1
-            _render(recording, facts, plan, encoding, partial, clock.stage("Levelling and encoding"))
+            _render(source, facts, plan, encoding, partial, clock.stage("Levelling and encoding"))
             found = _found(partial, waveform, clock.stage("Checking the finished file"))
             better = corrected(plan, found.levels, demands)
             if better is None or attempts == MOST_ATTEMPTS:
@@ -110,12 +113,16 @@ def make(
     )
 
 
-def _channels(recording: Path, measured: Measurement | None, outlet: Outlet) -> int:
+def _opened(source: Path | Programme) -> Sound:
+    return source.opened() if isinstance(source, Programme) else Reader(source)
+
+
+def _channels(source: Path | Programme, measured: Measurement | None, outlet: Outlet) -> int:
     if measured:
         count = measured.facts.channels
     else:
-        with Reader(recording) as reader:
-            count = reader.channels
+        with _opened(source) as sound:
+            count = sound.channels
     if count > 2:
         raise CannotMake(
             f"This recording has {count} channels, and this outlet takes mono or stereo. "
@@ -125,14 +132,14 @@ def _channels(recording: Path, measured: Measurement | None, outlet: Outlet) -> 
 
 
 def _render(
-    recording: Path,
-    source: FileFacts,
+    source: Path | Programme,
+    facts: FileFacts,
     plan: LevelPlan,
     encoding: Encoding,
     path: Path,
     progress: Progress,
 ) -> None:
-    with Reader(recording) as reader:
+    with _opened(source) as reader:
         blocks = watched(reader, progress=progress)
         blocks = to_channels(blocks, encoding.channels)
         blocks = resampled(
@@ -152,7 +159,13 @@ def _render(
         made_up = amplitude_of_db(-encoder_gain_db(encoding))
         writer = open_writer(path, encoding)
         try:
-            for block in to_16_bit(blocks, dither=_depth_drops(source, plan, encoding), gain=made_up):
+            for block in to_16_bit(
+                blocks,
+                dither=_depth_drops(
+                    facts, plan, encoding, edited=isinstance(source, Programme) and not source.untouched
+                ),
+                gain=made_up,
+            ):
                 writer.write(block)
         finally:
             writer.close()
@@ -168,9 +181,9 @@ def _found(path: Path, waveform: Path | None, progress: Progress) -> Measurement
         writer.close()
 
 
-def _depth_drops(source: FileFacts, plan: LevelPlan, encoding: Encoding) -> bool:
+def _depth_drops(source: FileFacts, plan: LevelPlan, encoding: Encoding, *, edited: bool) -> bool:
     """Whether the samples have more digits than 16 bits hold when they are rounded."""
-    whole = source.bit_depth is not None and source.bit_depth <= 16
+    whole = not edited and source.bit_depth is not None and source.bit_depth <= 16
     same_rate = source.sample_rate_hz == encoding.sample_rate_hz
     mixed = encoding.channels < source.channels
     return not (whole and same_rate and not mixed and plan.gain_db == 0)

@@ -1,6 +1,7 @@
 """Samples in: any file libav decodes, as a stream of float32 blocks."""
 
 from collections.abc import Iterator
+from itertools import chain, islice
 from pathlib import Path
 
 import av
@@ -11,6 +12,8 @@ from mastering.audio.headers import missing_audio_fraction
 from mastering.errors import UnreadableRecording
 
 BLOCK_FRAMES = 65536
+_STRETCH_FRAMES = 8192
+"""Shorter blocks when listening: the first is to be there at once."""
 
 _MIN_RATE_HZ, _MAX_RATE_HZ = 8000, 192000
 _MAX_CHANNELS = 8
@@ -20,6 +23,11 @@ _TOLERATED_SHORTFALL_S = 0.25
 _PCM_DEPTHS = {"u8": 8, "s8": 8, "s16": 16, "s24": 24, "s32": 32, "f32": 32, "f64": 64}
 _LOSSLESS = ("flac", "alac", "wavpack", "ape", "tta")
 _CONTAINERS = {"mov,mp4,m4a,3gp,3g2,mj2": "mp4", "matroska,webm": "matroska", "mp2": "mpeg"}
+_SEEKS_EXACTLY = ("flac", "alac", "mp3", "aac", "opus")
+"""Besides PCM: codecs that land on the same sample after a jump as when read from the start (found by comparing them);
+Vorbis and Windows Media do not always. The samples are the same too, but for AAC that has noise filled in at random."""
+_RUN_UP_S = 1.0
+"""Decoded and thrown away before the place jumped to: longer than the bit reservoir of MP3 and the overlap of AAC."""
 _INTEGER_SCALES = {"u1": 128.0, "i2": 32768.0, "i4": 2147483648.0}
 
 
@@ -60,6 +68,8 @@ class Reader:
         self.frames = 0
         self.damaged_packets = 0
         self._finished = False
+        self._origin: int | None = None
+        self._coming: Iterator[av.AudioFrame] = iter(())
         self._packet_bytes = 0
         self._packet_sizes: set[int] = set()
         self._last_packet_bytes = 0
@@ -124,10 +134,93 @@ class Reader:
         if self._ends_inside_a_frame():
             self.damaged_packets += 1
 
+    def stretch(self, start_frame: int, end_frame: int) -> Iterator[np.ndarray]:
+        """Yield the samples from `start_frame` up to `end_frame`, float32 blocks of shape (frames, channels).
+
+        They are the samples that reading from the start would give there; nothing comes beyond the end of the
+        recording. Jumps where the codec allows it. Damaged packets are passed over.
+        """
+        at = self._jump(start_frame)
+        for block in self._decoded():
+            before, at = at, at + len(block)
+            if at <= start_frame:
+                continue
+            wanted = block[max(0, start_frame - before) : end_frame - before]
+            if len(wanted):
+                yield wanted
+            if at >= end_frame:
+                return
+
+    def _jump(self, frame: int) -> int:
+        """Move to a little before a frame. Returns the number of the frame that is decoded next."""
+        origin = self._origin_pts()
+        if frame < 2 * _RUN_UP_S * self.sample_rate_hz or not self._seeks_exactly:
+            return self._rewind()
+        wanted_s = frame / self.sample_rate_hz - _RUN_UP_S
+        try:
+            self._container.seek(
+                origin + int(wanted_s / self._stream.time_base), stream=self._stream, backward=True, any_frame=False
+            )
+            self._coming = self._frames_on()
+            first = next(self._coming)
+        except (av.error.FFmpegError, StopIteration):
+            return self._rewind()
+        at = round((first.pts - origin) * self._stream.time_base * self.sample_rate_hz)
+        self._coming = chain([first], self._coming)
+        return at if at <= frame else self._rewind(origin)
+
+    def _origin_pts(self) -> int:
+        """The time stamp of the first sample, in the stream's time base.
+
+        From a frame that is not the first: a decoder may drop the start of that one without saying so in its stamp.
+        """
+        if self._origin is None:
+            self._origin = frames = self._rewind()
+            for frame in islice(self._frames_on(), 3):
+                self._origin = (frame.pts or 0) - round(frames / self.sample_rate_hz / self._stream.time_base)
+                frames += frame.samples
+            self._rewind()
+        return self._origin
+
+    def _rewind(self) -> int:
+        self._container.close()
+        self._container = self._open()
+        self._stream = self._audio_stream()
+        self._codec = self._stream.codec_context
+        self._coming = self._frames_on()
+        return 0
+
+    def _frames_on(self) -> Iterator[av.AudioFrame]:
+        for packet in self._container.demux(self._stream):
+            try:
+                yield from packet.decode()
+            except av.error.FFmpegError:
+                self.damaged_packets += 1
+
+    def _decoded(self) -> Iterator[np.ndarray]:
+        queue = av.AudioFifo()
+        for frame in self._coming:
+            frame.pts = None
+            queue.write(frame)
+            while queue.samples >= _STRETCH_FRAMES:
+                yield self._as_block(queue.read(_STRETCH_FRAMES))
+        if queue.samples:
+            yield self._as_block(queue.read())
+
+    @property
+    def _seeks_exactly(self) -> bool:
+        # Matroska counts in milliseconds: too coarse to tell one sample from the next.
+        fine = self._stream.time_base * self.sample_rate_hz <= 1
+        return fine and (self.codec.startswith("pcm_") or self.codec in _SEEKS_EXACTLY)
+
     def facts(self) -> FileFacts:
         """The format facts. Complete once `blocks` has been read to its end."""
         if not self._finished:
             raise RuntimeError("facts() wants blocks() read to the end first")
+        return self.format_facts()
+
+    def format_facts(self) -> FileFacts:
+        """The facts as far as they are known without reading: the figures that count samples or packets may be 0."""
         depth, floating = self._depth()
         lossy = depth is None
         return FileFacts(
@@ -140,7 +233,7 @@ class Reader:
             floating_point=floating,
             lossy=lossy,
             bit_rate_kbps=self._bit_rate_kbps(),
-            constant_bit_rate=self._constant_bit_rate() if lossy else None,
+            constant_bit_rate=self._constant_bit_rate() if lossy and self._packet_sizes else None,
             frames=self.frames,
             size_bytes=self.size_bytes,
             has_video=self._has_video(),

@@ -4,6 +4,7 @@ import json
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 
@@ -15,6 +16,23 @@ from mastering.meters.meter import Levels, Meter
 
 Progress = Callable[[float], None]
 """Called with the share done, 0.0 to 1.0, many times a second of work. May raise Cancelled to stop."""
+
+
+class Sound(Protocol):
+    """What can be read once from start to end: `Reader` is one."""
+
+    sample_rate_hz: int
+    channels: int
+    channel_names: tuple[str, ...]
+    frames: int
+
+    @property
+    def promised_s(self) -> float | None: ...
+
+    def blocks(self) -> Iterator[np.ndarray]: ...
+
+    def facts(self) -> FileFacts: ...
+
 
 LEVEL_FIGURES = (
     "sample_peak_dbfs",
@@ -51,8 +69,8 @@ class Measurement:
             "size_bytes": facts.size_bytes,
         } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
 
-    def origin(self) -> dict[str, str | bool | float | None]:
-        """What a slip shows beyond the figures: float or not, and what the recorder wrote into the file."""
+    def origin(self) -> dict[str, str | bool | int | float | None]:
+        """What a slip keeps beyond the figures: the exact length, float or not, and what the recorder wrote."""
         facts = self.facts
         return {
             "floating_point": facts.floating_point,
@@ -60,6 +78,7 @@ class Measurement:
             "originator": facts.originator,
             "originated": facts.originated,
             "time_reference_s": _rounded(facts.time_reference_s, 3),
+            "frames": facts.frames,
         }
 
     def save(self, path: Path) -> None:
@@ -105,17 +124,28 @@ def measure(
     UnreadableRecording
     """
     with Reader(path) as reader:
-        names = reader.channel_names
-        if channels and channels != len(names):
-            names = ("FC",) if channels == 1 else ("FL", "FR")
-        meter = Meter(reader.sample_rate_hz, names)
-        for block in to_channels(watched(reader, also=also, progress=progress), len(names)):
-            meter.add(block)
-        return Measurement(reader.facts(), meter.levels())
+        return measure_opened(reader, channels=channels, also=also, progress=progress)
+
+
+def measure_opened(
+    reader: Sound,
+    *,
+    channels: int | None = None,
+    also: Callable[[np.ndarray], None] | None = None,
+    progress: Progress | None = None,
+) -> Measurement:
+    """As `measure`, for what is open already: a file, or a programme made of several."""
+    names = reader.channel_names
+    if channels and channels != len(names):
+        names = ("FC",) if channels == 1 else ("FL", "FR")
+    meter = Meter(reader.sample_rate_hz, names)
+    for block in to_channels(watched(reader, also=also, progress=progress), len(names)):
+        meter.add(block)
+    return Measurement(reader.facts(), meter.levels())
 
 
 def watched(
-    reader: Reader,
+    reader: Sound,
     *,
     also: Callable[[np.ndarray], None] | None = None,
     progress: Progress | None = None,

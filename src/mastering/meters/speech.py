@@ -21,7 +21,23 @@ def noise_floor(envelope: Envelope) -> float | None:
     longest stretch between gaps is taken. None when all is silence.
     """
     quietest = _quietest_window(envelope.power)
-    return None if quietest is None else db_of_power(quietest)
+    return None if quietest is None else db_of_power(quietest[0])
+
+
+def quietest_stretch(envelope: Envelope) -> tuple[float, float] | None:
+    """Start and end of the stretch that room tone is best made from, seconds; None when all is silence.
+
+    The quietest half second that is not digital silence, or a second and a half where one is no more than 2 dB louder:
+    the longer the stretch, the less its repetition is heard.
+    """
+    short = _quietest_window(envelope.power)
+    if short is None:
+        return None
+    power, start, cells = short
+    long = _quietest_window(envelope.power, 3 * _WINDOW_CELLS)
+    if long[2] > cells and long[0] <= power * 10**0.2:
+        power, start, cells = long
+    return start / CELLS_PER_SECOND, (start + cells) / CELLS_PER_SECOND
 
 
 def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
@@ -31,13 +47,13 @@ def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
     6 dB) from the K-weighted noise floor up to the level that the loudest twentieth exceeds. Steady sound
     with no pauses counts as speech throughout.
     """
-    threshold = _speech_threshold(envelope.weighted)
+    threshold = speech_threshold(envelope.weighted)
     if threshold is None:
         return None
     first = last = None
     for start in range(0, len(envelope), _CHUNK_CELLS):
         stretch = envelope.weighted[max(0, start - _LEAST_SPEECH_CELLS) : start + _CHUNK_CELLS]
-        spoken = np.flatnonzero(_spoken(stretch, threshold))
+        spoken = np.flatnonzero(spoken_cells(stretch, threshold))
         if len(spoken):
             offset = max(0, start - _LEAST_SPEECH_CELLS)
             first = spoken[0] + offset if first is None else first
@@ -47,7 +63,8 @@ def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
     return float(first / CELLS_PER_SECOND), float((len(envelope) - 1 - last) / CELLS_PER_SECOND)
 
 
-def _quietest_window(levels: np.ndarray) -> float | None:
+def _quietest_window(levels: np.ndarray, window: int = _WINDOW_CELLS) -> tuple[float, int, int] | None:
+    """Mean square, first cell and length of the quietest window."""
     gap = is_silent(levels)
     # A cell beside a gap may hold the gap's first or last zeros.
     beside = gap.copy()
@@ -57,16 +74,18 @@ def _quietest_window(levels: np.ndarray) -> float | None:
         beside = gap
     if beside.all():
         return None
-    window = min(_WINDOW_CELLS, _longest_run(~beside))
-    quietest = inf
+    window = min(window, _longest_run(~beside))
+    quietest, first = inf, 0
     for start in range(0, len(levels) - window + 1, _CHUNK_CELLS):
         stop = start + _CHUNK_CELLS + window - 1
         energy = np.concatenate([[0.0], np.cumsum(powers(levels[start:stop]))])
         holes = np.concatenate([[0], np.cumsum(beside[start:stop])])
-        clear = holes[window:] == holes[:-window]
-        if clear.any():
-            quietest = min(quietest, float((energy[window:] - energy[:-window])[clear].min() / window))
-    return max(quietest, 0.0)
+        clear = np.flatnonzero(holes[window:] == holes[:-window])
+        if len(clear):
+            means = (energy[window:] - energy[:-window])[clear] / window
+            if means.min() < quietest:
+                quietest, first = float(means.min()), start + int(clear[means.argmin()])
+    return max(quietest, 0.0), first, window
 
 
 def _longest_run(wanted: np.ndarray) -> int:
@@ -74,13 +93,13 @@ def _longest_run(wanted: np.ndarray) -> int:
     return int((edges[1::2] - edges[::2]).max())
 
 
-def _speech_threshold(levels: np.ndarray) -> float | None:
+def speech_threshold(levels: np.ndarray) -> float | None:
     """The K-weighted mean square above which a cell is speech."""
     if is_silent(levels).all():
         return None
     active_db = _exceeded_by_a_twentieth(levels) / 100
     floor = _quietest_window(levels)
-    noise_db = max(db_of_power(floor) if floor else -inf, active_db - 60)
+    noise_db = max(db_of_power(floor[0]) if floor and floor[0] else -inf, active_db - 60)
     if active_db - noise_db < 6:
         return 0.0
     return 10 ** ((noise_db + max(6.0, (active_db - noise_db) / 3)) / 10)
@@ -96,7 +115,8 @@ def _exceeded_by_a_twentieth(levels: np.ndarray) -> int:
     return int(np.searchsorted(np.cumsum(counts), 0.95 * counts.sum())) - 32768
 
 
-def _spoken(levels: np.ndarray, threshold: float) -> np.ndarray:
+def spoken_cells(levels: np.ndarray, threshold: float) -> np.ndarray:
+    """Which cells are speech: above the threshold for at least 80 ms. Bool, shape (cells,)."""
     power = powers(levels)
     smooth = np.convolve(power, np.ones(_SMOOTHING_CELLS) / _SMOOTHING_CELLS, mode="same")
     # Smoothing spreads an onset by one cell; the cell itself must rise at least halfway.

@@ -1,0 +1,110 @@
+"""What makes up one section: pieces of recordings, in order, and how each joins the one before."""
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, fields, replace
+
+from mastering.errors import MasteringError
+
+
+class BadCut(MasteringError):
+    """A stretch, an edit or a list of them that cannot be applied; nothing of it was."""
+
+
+@dataclass(frozen=True)
+class Span:
+    """A stretch of one recording, [start, end) in samples of that recording's own rate."""
+
+    recording: str
+    start_sample: int
+    end_sample: int
+
+    @property
+    def samples(self) -> int:
+        return self.end_sample - self.start_sample
+
+
+@dataclass(frozen=True, kw_only=True)
+class Piece:
+    """A span as it is to sound. Lengths are in samples of its recording's rate, `overlap_samples` in the programme's.
+
+    Attributes
+    ----------
+    tone_samples
+        Where set, the span is room tone, and this much of it is made from the span.
+    gain_db, gain_end_db
+        Gain at the first sample and, in a straight line of decibels, at the last; None where it stays.
+    fade, fade_samples, fade_at
+        "in", "out" or nothing; how long the whole fade is, and how far into it this piece begins.
+    quieter_db, noise
+        How much the steady noise is lowered, and the span of the same recording it is learned from.
+    overlap_samples
+        How much of it sounds together with the end of the piece before, as an equal-power crossfade.
+    """
+
+    span: Span
+    tone_samples: int | None = None
+    gain_db: float = 0.0
+    gain_end_db: float | None = None
+    fade: str = ""
+    fade_samples: int = 0
+    fade_at: int = 0
+    quieter_db: float = 0.0
+    noise: tuple[int, int] | None = None
+    overlap_samples: int = 0
+
+    @property
+    def samples(self) -> int:
+        """How long it is, in samples of its recording's rate."""
+        return self.span.samples if self.tone_samples is None else self.tone_samples
+
+    @property
+    def untouched(self) -> bool:
+        """Whether it is nothing but a span of a recording."""
+        return self == Piece(span=self.span, overlap_samples=self.overlap_samples)
+
+
+def check_span(span: Span, length_samples: int) -> None:
+    """Raise BadCut for a span that is empty, runs backwards or lies outside a recording of this length."""
+    if span.start_sample < 0:
+        raise BadCut("This stretch begins before the recording does. Choose one inside it.")
+    if span.end_sample > length_samples:
+        raise BadCut("This stretch goes on beyond the end of the recording. Choose one inside it.")
+    if span.end_sample <= span.start_sample:
+        raise BadCut("This stretch is empty: its end is not after its start. Select something first.")
+
+
+def joined(pieces: Sequence[Piece]) -> tuple[Piece, ...]:
+    """Make one piece of untouched neighbours that follow on in the same recording, so that nothing is cut in vain."""
+    whole: list[Piece] = []
+    for piece in pieces:
+        last = whole[-1] if whole else None
+        follows = (
+            last is not None
+            and last.untouched
+            and piece.untouched
+            and not piece.overlap_samples
+            and last.span.recording == piece.span.recording
+            and last.span.end_sample == piece.span.start_sample
+        )
+        if follows:
+            whole[-1] = replace(last, span=replace(last.span, end_sample=piece.span.end_sample))
+        else:
+            whole.append(piece)
+    return tuple(whole)
+
+
+def as_list(pieces: Sequence[Piece]) -> list[dict]:
+    """Plain values for JSON; what is left at its default is left out."""
+    defaults = {field.name: field.default for field in fields(Piece)}
+    return [
+        {name: value for name, value in asdict(piece).items() if name == "span" or value != defaults[name]}
+        for piece in pieces
+    ]
+
+
+def from_list(rows: Sequence[dict]) -> tuple[Piece, ...]:
+    """Read what `as_list` wrote."""
+    return tuple(
+        Piece(**row | {"span": Span(**row["span"])} | ({"noise": tuple(row["noise"])} if row.get("noise") else {}))
+        for row in rows
+    )

@@ -1,0 +1,366 @@
+"""A programme made into sound: what is heard on the page and what the finished file is made of."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import chain
+from pathlib import Path
+
+import numpy as np
+
+from mastering.audio.convert import resampled, to_channels
+from mastering.audio.facts import FileFacts
+from mastering.audio.reader import Reader
+from mastering.editing.programme import BadCut, Piece
+from mastering.errors import UnreadableRecording
+from mastering.meters.decibels import amplitude_of_db
+from mastering.shaping.fades import crossfaded, fade_gains
+from mastering.shaping.hush import hushed, noise_power, window_frames
+from mastering.shaping.roomtone import room_tone
+
+_MIX_FRAMES = 8192
+_LAYOUTS = {1: ("FC",), 2: ("FL", "FR")}
+
+
+@dataclass(frozen=True)
+class Track:
+    """A file that sounds for a recording: itself, or one voice of several recorded together.
+
+    `offset_samples` is how much later than the first track it begins; it may be negative.
+    """
+
+    path: Path
+    offset_samples: int = 0
+    gain_db: float = 0.0
+
+
+Tracks = Mapping[str, Sequence[Track]]
+"""The files of each recording a programme names, by that name; several sound together. All of one rate."""
+
+
+@dataclass(frozen=True)
+class Programme:
+    """What makes up one section, and where the files of its recordings are."""
+
+    pieces: Sequence[Piece]
+    tracks: Tracks
+
+    @property
+    def untouched(self) -> bool:
+        """Whether it is made of whole spans with butt joins alone, so that no sample is changed."""
+        single = all(len(self.tracks[p.span.recording]) == 1 for p in self.pieces if p.span.recording in self.tracks)
+        return single and all(piece.untouched and not piece.overlap_samples for piece in self.pieces)
+
+    def opened(self) -> "ProgrammeReader":
+        """Start reading. Raises as `ProgrammeReader` does."""
+        return ProgrammeReader(self.pieces, self.tracks)
+
+
+class ProgrammeReader:
+    """Read a programme as if it were one file; it offers what `Reader` does.
+
+    The rate is that of the first piece's recording; pieces of another rate are converted. With whole spans, butt
+    joins and one rate, the samples are those of the recordings, untouched.
+
+    Raises
+    ------
+    BadCut
+        For a programme without pieces, or with a crossfade longer than what it joins.
+    UnreadableRecording
+        When a file is damaged or ends before a piece does.
+    """
+
+    def __init__(self, pieces: Sequence[Piece], tracks: Tracks):
+        if not pieces:
+            raise BadCut("Nothing is left of this section: all of it is struck out. Restore what should be heard.")
+        self._sources: dict[str, _Source] = {}
+        try:
+            for piece in pieces:
+                name = piece.span.recording
+                if name not in self._sources:
+                    if name not in tracks:
+                        raise BadCut("A recording of this section is no longer there. Bring it in again.")
+                    self._sources[name] = _Source(tracks[name])
+        except BaseException:
+            self._close()
+            raise
+        first = self._sources[pieces[0].span.recording]
+        self.sample_rate_hz = first.sample_rate_hz
+        self.channels = max(source.channels for source in self._sources.values())
+        alike = all(source.channels == self.channels for source in self._sources.values())
+        self.channel_names = first.channel_names if alike else _LAYOUTS.get(self.channels, first.channel_names)
+        self._first = first
+        self._runs = _in_runs(
+            pieces, {name: s.sample_rate_hz for name, s in self._sources.items()}, self.sample_rate_hz
+        )
+        self._check_overlaps()
+        self.length = sum(run.length - run.overlap for run in self._runs)
+        self.frames = 0
+        self._noises: dict[tuple, np.ndarray] = {}
+
+    def __enter__(self) -> "ProgrammeReader":
+        return self
+
+    def __exit__(self, *exc) -> None:
+        self._close()
+
+    def _close(self) -> None:
+        for source in self._sources.values():
+            source.close()
+
+    @property
+    def promised_s(self) -> float:
+        return self.length / self.sample_rate_hz
+
+    def blocks(self, start_frame: int = 0, end_frame: int | None = None) -> Iterator[np.ndarray]:
+        """Yield float32 blocks of shape (frames, channels), of the whole or of a stretch of the programme."""
+        end_frame = self.length if end_frame is None else min(end_frame, self.length)
+        at = start_frame
+        for block in self._from(start_frame):
+            block = block[: end_frame - at]
+            if not len(block):
+                return
+            at += len(block)
+            self.frames += len(block)
+            yield block
+
+    def facts(self) -> FileFacts:
+        """The format of the first piece's recording, with the programme's own length; size and bitrate say nothing."""
+        formats = [source.facts() for source in self._sources.values()]
+        depths = [each.bit_depth for each in formats]
+        return replace(
+            formats[0],
+            channels=self.channels,
+            channel_names=self.channel_names,
+            bit_depth=None if None in depths else max(depths),
+            lossy=any(each.lossy for each in formats),
+            bit_rate_kbps=None,
+            constant_bit_rate=None,
+            frames=self.length,
+            size_bytes=0,
+        )
+
+    def _from(self, start_frame: int) -> Iterator[np.ndarray]:
+        position = 0
+        tail = np.empty((0, self.channels), np.float32)
+        for at, run in enumerate(self._runs):
+            position -= run.overlap
+            skip = max(0, start_frame - position)
+            position += run.length
+            if skip >= run.length:
+                continue
+            stream = self._run_blocks(run, skip)
+            if len(tail):
+                head, stream = _taken(stream, len(tail))
+                yield crossfaded(tail, head, overlap=run.overlap)
+            following = self._runs[at + 1].overlap if at + 1 < len(self._runs) else 0
+            tail = yield from _all_but(stream, following, self.channels)
+
+    def _run_blocks(self, run: "_Run", skip: int) -> Iterator[np.ndarray]:
+        """The sound of a run in the programme's rate and channels, without its first `skip` frames."""
+        if run.sample_rate_hz == self.sample_rate_hz:
+            for piece in run.pieces:
+                if skip < piece.samples:
+                    yield from self._piece_blocks(piece, skip)
+                skip = max(0, skip - piece.samples)
+            return
+        whole = (block for piece in run.pieces for block in self._piece_blocks(piece, 0))
+        converted = resampled(whole, from_hz=run.sample_rate_hz, to_hz=self.sample_rate_hz, channels=self.channels)
+        yield from _exactly(converted, run.length, skip, self.channels)
+
+    def _piece_blocks(self, piece: Piece, skip: int) -> Iterator[np.ndarray]:
+        blocks = to_channels(self._raw(piece, skip), self.channels)
+        if piece.gain_db == 0 and piece.gain_end_db is None and not piece.fade:
+            yield from blocks
+            return
+        at = skip
+        for block in blocks:
+            yield block * _gains(piece, at, len(block))
+            at += len(block)
+
+    def _raw(self, piece: Piece, skip: int) -> Iterator[np.ndarray]:
+        source = self._sources[piece.span.recording]
+        start, end = piece.span.start_sample, piece.span.end_sample
+        if piece.tone_samples is not None:
+            quiet = np.concatenate(list(source.stretch(start, end)))
+            tone = room_tone(quiet, piece.tone_samples, sample_rate_hz=source.sample_rate_hz)
+            yield from _exactly(tone, piece.tone_samples, skip, source.channels)
+        elif piece.quieter_db:
+            noise = self._noise(source, piece)
+            # With some of what lies before, so that a jump into the piece sounds as if it had been played to there.
+            lead = min(start + skip, 4 * window_frames(source.sample_rate_hz))
+            lowered = hushed(
+                source.stretch(start + skip - lead, end),
+                noise=noise,
+                lower_db=piece.quieter_db,
+                sample_rate_hz=source.sample_rate_hz,
+            )
+            yield from _exactly(lowered, lead + piece.samples - skip, lead, source.channels)
+        else:
+            yield from source.stretch(start + skip, end)
+
+    def _noise(self, source: "_Source", piece: Piece) -> np.ndarray:
+        key = (piece.span.recording, piece.noise)
+        if key not in self._noises:
+            quiet = np.concatenate(list(source.stretch(*piece.noise)))
+            self._noises[key] = noise_power(quiet, sample_rate_hz=source.sample_rate_hz)
+        return self._noises[key]
+
+    def _check_overlaps(self) -> None:
+        for run, following in zip(self._runs, [*self._runs[1:], None], strict=True):
+            if run.overlap + (following.overlap if following else 0) > run.length:
+                raise BadCut("A crossfade is longer than a piece it joins. Make it shorter.")
+        if self._runs[0].overlap:
+            raise BadCut("The first piece has nothing before it to cross with.")
+
+
+@dataclass(frozen=True)
+class _Run:
+    """Pieces of one rate that follow each other without a crossfade; lengths in frames of the programme."""
+
+    pieces: tuple[Piece, ...]
+    sample_rate_hz: int
+    length: int
+    overlap: int
+
+
+def _in_runs(pieces: Sequence[Piece], rates_hz: Mapping[str, int], to_hz: int) -> list[_Run]:
+    groups: list[list[Piece]] = []
+    for piece in pieces:
+        rate_hz = rates_hz[piece.span.recording]
+        alone = not groups or piece.overlap_samples or rates_hz[groups[-1][-1].span.recording] != rate_hz
+        if alone:
+            groups.append([piece])
+        else:
+            groups[-1].append(piece)
+    runs = []
+    for group in groups:
+        rate_hz = rates_hz[group[0].span.recording]
+        samples = sum(piece.samples for piece in group)
+        length = samples if rate_hz == to_hz else round(samples * to_hz / rate_hz)
+        runs.append(_Run(tuple(group), rate_hz, length, group[0].overlap_samples))
+    return runs
+
+
+class _Source:
+    """The tracks of one recording, mixed."""
+
+    def __init__(self, tracks: Sequence[Track]):
+        self._tracks = tracks
+        self._readers: list[Reader] = []
+        try:
+            for track in tracks:
+                self._readers.append(Reader(track.path))
+            if len({reader.sample_rate_hz for reader in self._readers}) > 1:
+                raise BadCut("Voices that sound together have to be of one sample rate. Convert one of them.")
+        except BaseException:
+            self.close()
+            raise
+        self.sample_rate_hz = self._readers[0].sample_rate_hz
+        self.channels = max(reader.channels for reader in self._readers)
+        self.channel_names = next(r.channel_names for r in self._readers if r.channels == self.channels)
+
+    def close(self) -> None:
+        for reader in self._readers:
+            reader.__exit__()
+
+    def facts(self) -> FileFacts:
+        return self._readers[0].format_facts()
+
+    def stretch(self, start: int, end: int) -> Iterator[np.ndarray]:
+        """The mix of all tracks; a track that is not there yet or no more is silent."""
+        if len(self._tracks) == 1 and not self._tracks[0].gain_db:
+            length = end - start
+            for block in self._readers[0].stretch(start, end):
+                length -= len(block)
+                yield block
+            if length:
+                raise UnreadableRecording(
+                    "A recording of this section is shorter than it was: its file is damaged. Bring it in again."
+                )
+            return
+        streams = [
+            _Padded(
+                to_channels(
+                    reader.stretch(max(0, start - t.offset_samples), max(0, end - t.offset_samples)), self.channels
+                ),
+                max(0, min(end, t.offset_samples) - start),
+                self.channels,
+            )
+            for reader, t in zip(self._readers, self._tracks, strict=True)
+        ]
+        factors = [np.float32(amplitude_of_db(track.gain_db)) for track in self._tracks]
+        at = start
+        while at < end:
+            count = min(_MIX_FRAMES, end - at)
+            yield sum(stream.read(count) * factor for stream, factor in zip(streams, factors, strict=True))
+            at += count
+
+
+class _Padded:
+    """A stream read in counted blocks, with silence before it and after its end."""
+
+    def __init__(self, blocks: Iterator[np.ndarray], silent_frames: int, channels: int):
+        self._blocks = blocks
+        self._rest = np.zeros((silent_frames, channels), np.float32)
+
+    def read(self, count: int) -> np.ndarray:
+        while len(self._rest) < count:
+            block = next(self._blocks, None)
+            if block is None:
+                block = np.zeros((count - len(self._rest), self._rest.shape[1]), np.float32)
+            self._rest = np.concatenate([self._rest, block])
+        out, self._rest = self._rest[:count], self._rest[count:]
+        return out
+
+
+def _gains(piece: Piece, at: int, count: int) -> np.ndarray:
+    """The factors of a stretch of a piece, float32, shape (count, 1)."""
+    if piece.gain_end_db is None:
+        gains = np.full((count, 1), amplitude_of_db(piece.gain_db), np.float32)
+    else:
+        share = (np.arange(at, at + count) / piece.samples)[:, None]
+        decibels = piece.gain_db + (piece.gain_end_db - piece.gain_db) * share
+        gains = (10 ** (decibels / 20)).astype(np.float32)
+    if piece.fade:
+        gains = gains * fade_gains(piece.fade, piece.fade_samples, piece.fade_at + at, count)
+    return gains
+
+
+def _taken(stream: Iterator[np.ndarray], count: int) -> tuple[np.ndarray, Iterator[np.ndarray]]:
+    """The first frames of a stream, and the rest of it."""
+    found, have = [], 0
+    while have < count:
+        block = next(stream)
+        found.append(block)
+        have += len(block)
+    whole = np.concatenate(found)
+    return whole[:count], chain([whole[count:]] if have > count else [], stream)
+
+
+def _all_but(stream: Iterator[np.ndarray], held: int, channels: int):
+    """Yield a stream without its last `held` frames; returns those."""
+    waiting = np.empty((0, channels), np.float32)
+    for block in stream:
+        if not held:
+            yield block
+            continue
+        waiting = np.concatenate([waiting, block])
+        if len(waiting) > held:
+            yield waiting[:-held]
+            waiting = waiting[-held:]
+    return waiting
+
+
+def _exactly(blocks: Iterator[np.ndarray], length: int, skip: int, channels: int) -> Iterator[np.ndarray]:
+    """A stream from its frame `skip` up to `length`, filled with silence where it falls short."""
+    at = 0
+    for block in blocks:
+        block = block[: length - at]
+        start = max(0, skip - at)
+        at += len(block)
+        if start < len(block):
+            yield block[start:]
+        if at >= length:
+            return
+    if at < length:
+        yield np.zeros((length - max(at, skip), channels), np.float32)
