@@ -1,0 +1,274 @@
+"""Marks inside sound files: WAV cues, BWF markers, ID3 and MP4 chapters. Read from any, written into a copy."""
+
+import shutil
+import struct
+from collections.abc import Sequence
+from fractions import Fraction
+from pathlib import Path
+
+import av
+from mutagen import MutagenError
+from mutagen.id3 import CHAP, CTOC, ID3, TIT2, CTOCFlags, ID3NoHeaderError
+
+from mastering.editing.labels import Label
+from mastering.errors import CannotMake
+
+_LARGEST_CHUNK_BYTES = 16 << 20
+_MOST_CHAPTERS = 255
+"""A table of contents counts its entries in one byte (ID3v2 Chapter Frame Addendum 1.0, section 3.2)."""
+_R64M = struct.Struct("<IIIIIII256sI16sIIII")
+"""A marker of a broadcast wave's "r64m" chunk (EBU Tech 3306, annex; from memory)."""
+_R64M_VALID = 1
+_UNSIZED = 0xFFFFFFFF
+
+
+def read_markers(path: Path, *, sample_rate_hz: int) -> list[Label]:
+    """The marks a file carries, in order of time; none for a file that can hold none."""
+    with path.open("rb") as file:
+        head = file.read(12)
+    if head[:4] in (b"RIFF", b"RF64", b"BW64") and head[8:] == b"WAVE":
+        found = _wav_markers(path, sample_rate_hz)
+    else:
+        found = _id3_chapters(path) or _container_chapters(path)
+    return sorted(found, key=lambda label: (label.start_s, label.end_s))
+
+
+def write_markers(source: Path, target: Path, labels: Sequence[Label], *, container: str, sample_rate_hz: int) -> None:
+    """Write a copy of a file that carries these marks. The sound is copied as it is; the source is only read.
+
+    Raises CannotMake for a container that holds no marks, or for more than it can hold.
+    """
+    if container == "wav":
+        shutil.copyfile(source, target)
+        target.chmod(0o644)
+        _append_cues(target, labels, sample_rate_hz)
+    elif container == "mp3":
+        _refuse_many(labels)
+        shutil.copyfile(source, target)
+        target.chmod(0o644)
+        _write_id3(target, labels)
+    elif container == "mp4":
+        _refuse_many(labels)
+        _write_mp4(source, target, labels)
+    else:
+        raise CannotMake(
+            "Marks can be written into copies of WAV, MP3 and M4A files. Take them as text for this recording."
+        )
+
+
+def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
+    places: dict[int, int] = {}
+    names: dict[int, str] = {}
+    lengths: dict[int, int] = {}
+    broadcast: list[Label] = []
+    for name, body in _chunks(path, (b"cue ", b"LIST", b"r64m")):
+        if name == b"cue ":
+            count = min(struct.unpack_from("<I", body)[0], (len(body) - 4) // 24) if len(body) >= 4 else 0
+            for at in range(count):
+                key, _, _, _, _, offset = struct.unpack_from("<II4sIII", body, 4 + 24 * at)
+                places[key] = offset
+        elif name == b"LIST" and body[:4] == b"adtl":
+            for kind, part in _inner(body[4:]):
+                if kind in (b"labl", b"note") and len(part) >= 4 and (kind == b"labl" or part[:4] not in names):
+                    names[struct.unpack_from("<I", part)[0]] = _text(part[4:])
+                elif kind == b"ltxt" and len(part) >= 8:
+                    key, length = struct.unpack_from("<II", part)
+                    lengths[key] = length
+        elif name == b"r64m":
+            for at in range(0, len(body) - _R64M.size + 1, _R64M.size):
+                flags, low, high, *_, text, _, _, _, _, _, _ = _R64M.unpack_from(body, at)
+                if flags & _R64M_VALID:
+                    start_s = (high << 32 | low) / rate_hz
+                    broadcast.append(Label(start_s, start_s, _text(text)))
+    cues = [
+        Label(offset / rate_hz, (offset + lengths.get(key, 0)) / rate_hz, names.get(key, ""))
+        for key, offset in places.items()
+    ]
+    return cues + broadcast
+
+
+def _chunks(path: Path, wanted: Sequence[bytes]):
+    size_bytes = path.stat().st_size
+    with path.open("rb") as file:
+        file.seek(12)
+        long_size = 0
+        while len(head := file.read(8)) == 8:
+            name, size = head[:4], struct.unpack("<I", head[4:])[0]
+            start = file.tell()
+            if name == b"ds64":
+                long_size = struct.unpack("<8xQ", file.read(16))[0]
+            if name == b"data" and size == _UNSIZED:
+                size = long_size or size_bytes
+            if name in wanted and size <= _LARGEST_CHUNK_BYTES:
+                yield name, file.read(size)
+            file.seek(start + size + size % 2)
+
+
+def _inner(body: bytes):
+    at = 0
+    while at + 8 <= len(body):
+        name, size = body[at : at + 4], struct.unpack_from("<I", body, at + 4)[0]
+        yield name, body[at + 8 : at + 8 + size]
+        at += 8 + size + size % 2
+
+
+def _text(raw: bytes) -> str:
+    raw = raw.split(b"\0")[0]
+    try:
+        return raw.decode("utf-8")[:200]
+    except UnicodeDecodeError:
+        return raw.decode("cp1252", "replace")[:200]
+
+
+def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
+    offsets = [round(label.start_s * rate_hz) for label in labels]
+    if any(offset > _UNSIZED for offset in offsets):
+        raise CannotMake("This recording is too long for WAV cues. Take the marks as text.")
+    cues = struct.pack("<I", len(labels)) + b"".join(
+        struct.pack("<II4sIII", key, offset, b"data", 0, 0, offset) for key, offset in enumerate(offsets, 1)
+    )
+    parts = b""
+    for key, (label, offset) in enumerate(zip(labels, offsets, strict=True), 1):
+        parts += _chunk(b"labl", struct.pack("<I", key) + label.name.encode() + b"\0")
+        if label.end_s > label.start_s:
+            length = round(label.end_s * rate_hz) - offset
+            parts += _chunk(b"ltxt", struct.pack("<II4sHHHH", key, length, b"rgn ", 0, 0, 0, 0))
+    added = _chunk(b"cue ", cues) + _chunk(b"LIST", b"adtl" + parts)
+    with path.open("rb+") as file:
+        head = file.read(12)
+        _rename_old_cues(file)
+        file.seek(0, 2)
+        if file.tell() % 2:
+            file.write(b"\0")
+        file.write(added)
+        size = file.tell() - 8
+        if head[:4] == b"RIFF":
+            if size > _UNSIZED:
+                raise CannotMake("With marks in it this WAV would be over 4 GiB. Take the marks as text.")
+            file.seek(4)
+            file.write(struct.pack("<I", size))
+        else:
+            # RF64 and BW64 keep the size in the "ds64" chunk that comes first (EBU Tech 3306).
+            file.seek(20)
+            file.write(struct.pack("<Q", size))
+
+
+def _rename_old_cues(file) -> None:
+    """Marks the file had before are passed over from now on: their chunks become padding."""
+    file.seek(12)
+    while len(head := file.read(8)) == 8:
+        name, size = head[:4], struct.unpack("<I", head[4:])[0]
+        start = file.tell()
+        if name == b"data" and size == _UNSIZED:
+            return
+        if name == b"cue " or name == b"LIST" and file.read(4) == b"adtl":
+            file.seek(start - 8)
+            file.write(b"JUNK")
+        file.seek(start + size + size % 2)
+
+
+def _chunk(name: bytes, body: bytes) -> bytes:
+    return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)
+
+
+def _id3_chapters(path: Path) -> list[Label]:
+    try:
+        frames = ID3(path).getall("CHAP")
+    except (ID3NoHeaderError, MutagenError, OSError, ValueError):
+        return []
+    labels = []
+    for frame in frames:
+        title = frame.sub_frames.get("TIT2")
+        labels.append(Label(frame.start_time / 1000, frame.end_time / 1000, str(title)[:200] if title else ""))
+    return labels
+
+
+def _write_id3(path: Path, labels: Sequence[Label]) -> None:
+    try:
+        tags = ID3(path)
+    except ID3NoHeaderError:
+        tags = ID3()
+    tags.delall("CHAP")
+    tags.delall("CTOC")
+    keys = [f"mark{number:03}" for number in range(len(labels))]
+    tags.add(
+        CTOC(element_id="toc", flags=CTOCFlags.TOP_LEVEL | CTOCFlags.ORDERED, child_element_ids=keys, sub_frames=[])
+    )
+    for key, label in zip(keys, labels, strict=True):
+        tags.add(
+            CHAP(
+                element_id=key,
+                start_time=round(label.start_s * 1000),
+                end_time=round(label.end_s * 1000),
+                start_offset=_UNSIZED,
+                end_offset=_UNSIZED,
+                sub_frames=[TIT2(encoding=3, text=label.name)],
+            )
+        )
+    tags.save(path, v2_version=4)
+
+
+def _container_chapters(path: Path) -> list[Label]:
+    try:
+        with av.open(str(path.absolute()), options={"protocol_whitelist": "file"}) as container:
+            chapters = container.chapters()
+    except (av.error.FFmpegError, ValueError, OSError):
+        return []
+    found = [
+        Label(
+            float(chapter["start"] * chapter["time_base"]),
+            float(chapter["end"] * chapter["time_base"]),
+            str(chapter["metadata"].get("title", ""))[:200],
+        )
+        for chapter in chapters
+    ]
+    # What lies between the marks has no title where it was written by `_without_gaps`.
+    return [label for label in found if label.name] or found
+
+
+def _write_mp4(source: Path, target: Path, labels: Sequence[Label]) -> None:
+    with (
+        av.open(str(source.absolute()), options={"protocol_whitelist": "file"}) as given,
+        av.open(str(target.absolute()), "w", format="mp4") as made,
+    ):
+        sound = given.streams.audio[0]
+        copied = made.add_stream_from_template(sound)
+        made.metadata.update(given.metadata)
+        made.set_chapters(
+            [
+                {
+                    "id": number,
+                    "start": round(label.start_s * 1000),
+                    "end": round(label.end_s * 1000),
+                    "time_base": Fraction(1, 1000),
+                    "metadata": {"title": label.name},
+                }
+                for number, label in enumerate(_without_gaps(labels, float(sound.duration * sound.time_base)))
+            ]
+        )
+        for packet in given.demux(sound):
+            if packet.dts is not None:
+                packet.stream = copied
+                made.mux(packet)
+
+
+def _without_gaps(labels: Sequence[Label], duration_s: float) -> list[Label]:
+    """MP4 chapters begin at 0 and each runs to the next: untitled ones fill what no mark covers."""
+    filled: list[Label] = []
+    at_s = 0.0
+    for label, following in zip(labels, [*labels[1:], None], strict=True):
+        if label.start_s > at_s:
+            filled.append(Label(at_s, label.start_s, ""))
+        limit_s = following.start_s if following else duration_s
+        at_s = min(label.end_s, limit_s) if label.end_s > label.start_s else limit_s
+        filled.append(Label(label.start_s, at_s, label.name or "Mark"))
+    if at_s < duration_s:
+        filled.append(Label(at_s, duration_s, ""))
+    return filled
+
+
+def _refuse_many(labels: Sequence[Label]) -> None:
+    if len(labels) > _MOST_CHAPTERS:
+        raise CannotMake(
+            f"These are {len(labels)} marks; such a file takes {_MOST_CHAPTERS} chapters at most. Take them as text."
+        )
