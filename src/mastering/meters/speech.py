@@ -10,6 +10,7 @@ from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, pow
 _WINDOW_CELLS = CELLS_PER_SECOND // 2
 _CHUNK_CELLS = 60000
 _SMOOTHING_CELLS = 3
+MOST_MATCH_DB = 24.0
 _LEAST_SPEECH_CELLS = 8
 _BRIDGED_CELLS = 3
 
@@ -133,3 +134,25 @@ def spoken_cells(levels: np.ndarray, threshold: float) -> np.ndarray:
         if stop - start >= _LEAST_SPEECH_CELLS:
             spoken[start:stop] = True
     return spoken
+
+
+def spoken_level(envelope: Envelope, start_s: float, end_s: float) -> float | None:
+    """How loud the speech of a stretch is, dB: the mean of its K-weighted cells within 10 dB of their own mean.
+
+    The pauses so fall out, as with the relative gate of ITU-R BS.1770-5. None when the stretch is silent.
+    """
+    levels = envelope.weighted[max(0, round(start_s * CELLS_PER_SECOND)) : max(0, round(end_s * CELLS_PER_SECOND))]
+    power = powers(levels)
+    if not power.any():
+        return None
+    return db_of_power(power[power >= power.mean() * 0.1].mean())
+
+
+def matching_gain(surroundings: list[tuple[Envelope, float, float]], pickup: tuple[Envelope, float, float]) -> float:
+    """The gain that brings a stretch to the level of others, dB within ±MOST_MATCH_DB; 0 where either is silent."""
+    levels = [level for level in (spoken_level(*each) for each in surroundings) if level is not None]
+    own = spoken_level(*pickup)
+    if not levels or own is None:
+        return 0.0
+    wanted = db_of_power(float(np.mean([10 ** (level / 10) for level in levels])))
+    return round(float(np.clip(wanted - own, -MOST_MATCH_DB, MOST_MATCH_DB)), 1)

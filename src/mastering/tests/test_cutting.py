@@ -13,7 +13,9 @@ from mastering.editing import markup, programme
 from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
 from mastering.editing.pauses import find_pauses, longer_than, longest, shortened
 from mastering.editing.programme import BadCut, Piece, Span
+from mastering.editing.retakes import find_retakes
 from mastering.meters.meter import Meter
+from mastering.meters.speech import matching_gain
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
 from mastering.rendering import Programme, Track
@@ -314,3 +316,48 @@ def joined_prompts(seed: int, count: int = 120):
     clean = np.concatenate([*parts, np.zeros(rate_hz, np.float32)])
     hiss = random.standard_normal(len(clean)) * 0.05 * 10 ** (-30 / 20)
     return (clean + hiss).astype(np.float32), rate_hz, spoken, clean
+
+
+@skipUnless(PROMPTS.exists(), "the prompts are not installed")
+class Retakes(TestCase):
+    """Prompts that the same speaker recorded twice, for two sets of prompts (which are alike: from memory)."""
+
+    def test_retakes_of_real_speech_are_found_and_the_last_whole_one_proposed(self):
+        lines = [
+            ("confbridge-begin-leader", "conf-waitforleader"),
+            ("vm-tempgreeting",),
+            ("please-try-again", "vm-pls-try-again"),
+            ("spy-console",),
+            ("conf-muted", "confbridge-muted"),
+        ]
+        parts, expected, at_s = [noise(-66, 1.0, rate_hz=8000)], [], 1.0
+        for names in lines:
+            takes = []
+            for name in names:
+                samples = soundfile.read(PROMPTS / f"{name}.wav", dtype="float32", always_2d=True)[0]
+                takes.append((at_s, at_s + len(samples) / 8000))
+                parts += [samples + noise(-66, len(samples) / 8000, rate_hz=8000), noise(-66, 1.2, rate_hz=8000)]
+                at_s += len(samples) / 8000 + 1.2
+                if name == "please-try-again":
+                    # A false start: the first half of the same line.
+                    half = len(samples) * 2 // 5
+                    parts += [samples[:half], noise(-66, 1.2, rate_hz=8000)]
+                    takes.append((at_s, at_s + half / 8000))
+                    at_s += half / 8000 + 1.2
+            if len(takes) > 1:
+                expected.append(takes)
+        with tempfile.TemporaryDirectory() as folder:
+            path = written(Path(folder), np.concatenate(parts), 8000)
+            found = find_retakes(path, find_pauses(envelope_of(np.concatenate(parts), 8000)))
+        self.assertEqual([len(line.takes) for line in found], [2, 3, 2])
+        for line, takes in zip(found, expected, strict=True):
+            self.assertEqual(line.proposed, len(takes) - 1)
+            for take, (start_s, end_s) in zip(line.takes, takes, strict=True):
+                self.assertTrue(start_s - 0.05 < take.start_s < take.end_s < end_s + 0.05, (take, start_s, end_s))
+        self.assertEqual([take.whole for take in found[1].takes], [True, False, True])
+
+    def test_a_pickup_is_brought_to_the_level_around_it(self):
+        loud = soundfile.read(PROMPTS / "vm-tempgreeting.wav", dtype="float32", always_2d=True)[0]
+        gain_db = matching_gain([(envelope_of(loud, 8000), 0, 9)], (envelope_of(loud * 0.25, 8000), 0, 9))
+        self.assertAlmostEqual(gain_db, 12.04, delta=0.1)
+        self.assertEqual(matching_gain([(envelope_of(loud * 0, 8000), 0, 9)], (envelope_of(loud, 8000), 0, 9)), 0.0)
