@@ -54,6 +54,7 @@ INSTALLED_APPS = [
     "sermovox.accounts",
     "sermovox.productions",
     "sermovox.recordings",
+    "sermovox.cutting",
     "sermovox.outlets",
     "sermovox.deliveries",
     "sermovox.demo",

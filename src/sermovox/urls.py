@@ -6,6 +6,7 @@ urlpatterns = [
     path("", include("sermovox.productions.urls")),
     path("account/", include("sermovox.accounts.urls")),
     path("recordings/", include("sermovox.recordings.urls")),
+    path("cutting/", include("sermovox.cutting.urls")),
     path("outlets/", include("sermovox.outlets.urls")),
     path("deliveries/", include("sermovox.deliveries.urls")),
 ]

@@ -45,7 +45,8 @@ class Rule:
 class Outlet:
     """Key, title, summary and rules, in the order they are shown.
 
-    `names` is the pattern its files are named by; `artwork` is None where no picture is asked.
+    `names` is the pattern its files are named by; `artwork` is None where no picture is asked; `joined` where all
+    sections go into one file.
     """
 
     key: str
@@ -54,6 +55,7 @@ class Outlet:
     rules: tuple[Rule, ...]
     names: str
     artwork: ArtworkRule | None = None
+    joined: bool = False
 
     def demands(self, *, channels: int, content_kind: str) -> dict[str, Demand]:
         """All that is asked of a file with so many channels and this kind of content, by rule name."""
@@ -102,7 +104,10 @@ def parse(text: str) -> Outlet:
         names = data.get("names", DEFAULT_NAMES)
         read_pattern(names)
         artwork = ArtworkRule(**data["artwork"]) if "artwork" in data else None
-        outlet = Outlet(data["key"], data["title"], data["summary"], rules, names, artwork)
+        joined = data.get("joined", False)
+        if not isinstance(joined, bool):
+            raise BadOutlet("“joined” is true, where all sections go into one file, or false.")
+        outlet = Outlet(data["key"], data["title"], data["summary"], rules, names, artwork, joined)
     except BadPattern as error:
         raise BadOutlet(f"The outlet’s pattern for names cannot be read. {error}") from error
     except TypeError as error:

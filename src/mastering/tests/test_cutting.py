@@ -10,6 +10,9 @@ import soundfile
 
 from mastering.audio.reader import Reader
 from mastering.editing import markup, programme
+from mastering.editing.assembly import CROSSFADE, PAUSE, Page, Stretch, assembled, length_s
+from mastering.editing.assembly import as_list as assembly_list
+from mastering.editing.assembly import from_list as stretches_of
 from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
 from mastering.editing.pauses import find_pauses, longer_than, longest, shortened
 from mastering.editing.programme import BadCut, Piece, Span
@@ -361,3 +364,38 @@ class Retakes(TestCase):
         gain_db = matching_gain([(envelope_of(loud, 8000), 0, 9)], (envelope_of(loud * 0.25, 8000), 0, 9))
         self.assertAlmostEqual(gain_db, 12.04, delta=0.1)
         self.assertEqual(matching_gain([(envelope_of(loud * 0, 8000), 0, 9)], (envelope_of(loud, 8000), 0, 9)), 0.0)
+
+
+class PuttingTogether(TestCase):
+    def pages(self, **more) -> dict[str, Page]:
+        strike = marked(mark(STRIKE, 1000, 2000))
+        return {"a": Page(strike, (0, 400), RATE, 60000), "b": Page((), (0, 400), RATE, 60000)} | more
+
+    def test_joins_are_as_long_as_they_say_and_a_struck_stretch_goes(self):
+        stretches = [
+            Stretch(recording="a", start_sample=0, end_sample=3000),
+            Stretch(recording="a", start_sample=1100, end_sample=1900, join=PAUSE, join_s=5),
+            Stretch(recording="b", start_sample=0, end_sample=44100, join=PAUSE, join_s=0.5),
+            Stretch(recording="a", start_sample=2000, end_sample=24050, join=CROSSFADE, join_s=0.1),
+        ]
+        pieces = assembled(stretches, self.pages())
+        self.assertEqual([piece.samples for piece in pieces], [1000, 1000, 22050, 44100, 22050])
+        self.assertEqual(pieces[-1].overlap_samples, 4410)
+        self.assertAlmostEqual(length_s(pieces, self.pages()), (2000 + 22050 + 44100 + 22050 - 4410) / RATE)
+        self.assertEqual(stretches_of(assembly_list(stretches)), tuple(stretches))
+
+    def test_sections_cut_from_one_take_and_joined_again_are_one_piece(self):
+        stretches = [Stretch(recording="b", start_sample=at, end_sample=at + 10000) for at in range(0, 60000, 10000)]
+        self.assertEqual(assembled(stretches, self.pages()), (Piece(span=Span("b", 0, 60000)),))
+
+    def test_what_cannot_be_put_together_is_said(self):
+        for stretch, said in (
+            (Stretch(recording="gone", start_sample=0, end_sample=1), "no longer there"),
+            (Stretch(recording="a", start_sample=5, end_sample=5), "empty"),
+            (Stretch(recording="a", start_sample=5, end_sample=60001), "beyond the end"),
+            (Stretch(recording="a", start_sample=-5, end_sample=60000), "before the recording"),
+            (Stretch(recording="a", start_sample=0, end_sample=9, join="glue"), "no way to join"),
+            (Stretch(recording="a", start_sample=0, end_sample=9, join=PAUSE, join_s=31), "30 s at most"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(BadCut, said):
+                assembled([stretch], self.pages())

@@ -7,28 +7,37 @@ from pathlib import Path
 from django.db import models, transaction
 from django.urls import reverse
 from django.utils import timezone
+from django.utils.text import slugify
 
-from mastering.errors import CannotMake
+from mastering.errors import CannotMake, MasteringError
 from mastering.naming.checks import NameProblem, numbered
+from mastering.naming.patterns import plain, read_pattern
 from mastering.naming.renaming import new_names, rename_all
 from mastering.outlets.checksheet import FAIL, PASS, REMARK
 from mastering.outlets.outlet import Outlet, parse, shipped, shipped_text
 from mastering.pipeline import Made
 from sermovox import storage
+from sermovox.cutting.programmes import Assembly, Voice
 from sermovox.productions.models import Naming, Production, Section
-from sermovox.productions.naming import settled_names
+from sermovox.productions.naming import names_of, pattern_for, problems_of, settled_names
 
 _MOST_STARTS = 3
 
 
 @dataclass(frozen=True)
 class PlannedFile:
-    """A file about to be made: its name, and the earlier one for the same outlet that has it already."""
+    """A file about to be made: its name, and the earlier one for the same outlet that has it already.
 
-    section: Section
+    `programme` is what it is made of, where that is not the whole of one recording. One file of a whole production has
+    no section.
+    """
+
+    section: Section | None
     place: int
     name: str
     earlier: "FinishedFile | None"
+    programme: dict | None = None
+    title: str = ""
 
 
 @dataclass(frozen=True)
@@ -45,20 +54,65 @@ class Plan:
 
 def planned_names(production: Production, outlet: Outlet, sections: list[Section]) -> Plan:
     """Settle the names of some sections' files, as they follow from the whole running order."""
+    if outlet.joined:
+        return _planned_whole(production, outlet, sections)
     chosen = {section.pk: section for section in sections}
     everyone, names, problems = settled_names(production, outlet)
     earlier = {name.casefold(): file for name, file in earlier_files(production, outlet.key).items()}
-    files = [
-        PlannedFile(chosen[section.pk], place, name, earlier.get(name.casefold()))
-        for place, (section, name) in enumerate(zip(everyone, names, strict=True), 1)
-        if section.pk in chosen
-    ]
+    made = Assembly(production)
+    files = []
+    for place, (section, name) in enumerate(zip(everyone, names, strict=True), 1):
+        if section.pk not in chosen:
+            continue
+        section = chosen[section.pk]
+        for voice in _voices(made, section) or [Voice("", None)]:
+            own = _with_voice(name, voice.name)
+            title = f"{section.title} ({voice.name})" if voice.name else section.title
+            files.append(PlannedFile(section, place, own, earlier.get(own.casefold()), voice.programme, title[:200]))
     told = [
         (everyone[problem.index].title, problem)
         for problem in problems
         if problem.grave and everyone[problem.index].pk in chosen
     ]
     return Plan(files, told)
+
+
+def _planned_whole(production: Production, outlet: Outlet, sections: list[Section]) -> Plan:
+    """One file of all sections, in their order, for an outlet that takes them joined."""
+    made = Assembly(production)
+    stretches = [stretch for section in sections for stretch in section.stretches()]
+    try:
+        voices = made.voices_of(made.pieces(stretches), mixed=True)
+    except MasteringError as error:
+        raise CannotMake(str(error)) from error
+    whole = Section(production=production, title=production.title, content_kind=content_of(sections), position=1)
+    name = names_of(production, outlet, [whole], read_pattern(pattern_for(production, outlet, [whole])))[0]
+    earlier = {name.casefold(): file for name, file in earlier_files(production, outlet.key).items()}
+    told = [(production.title, problem) for problem in problems_of([name], outlet, [whole]) if problem.grave]
+    file = PlannedFile(None, 1, name, earlier.get(name.casefold()), voices[0].programme, production.title)
+    return Plan([file], told)
+
+
+def content_of(sections: list[Section]) -> str:
+    """What sections hold together: what all of them hold, or a mixture."""
+    kinds = {section.content_kind for section in sections}
+    return kinds.pop() if len(kinds) == 1 else Section.Content.MIXED
+
+
+def _voices(made: Assembly, section: Section) -> list[Voice]:
+    try:
+        return made.voices(section)
+    except MasteringError as error:
+        raise CannotMake(f"{section.title}: {error}") from error
+
+
+def _with_voice(name: str, voice: str) -> str:
+    """A file's name with that of a voice: "03-tides.mp3" and "guest.wav" make "03-tides-guest.mp3"."""
+    if not voice:
+        return name
+    stem, dot, ending = name.rpartition(".")
+    plain_voice = slugify(plain(voice.rpartition(".")[0] or voice))[:40]
+    return f"{stem}-{plain_voice}{dot}{ending}"
 
 
 def earlier_files(production: Production, outlet_key: str) -> dict[str, "FinishedFile"]:
@@ -138,11 +192,13 @@ class Delivery(models.Model):
                 replaces = plan.earlier if existing == Naming.Existing.REPLACE else None
                 name = plan.name if replaces or not plan.earlier else numbered(plan.name, taken)
                 taken.add(name.casefold())
+                section = plan.section
                 made = delivery.files.create(
-                    section=plan.section,
-                    title=plan.section.title,
-                    recording=plan.section.recording,
-                    content_kind=plan.section.content_kind,
+                    section=section,
+                    title=plan.title,
+                    recording=section.recording if section else sections[0].recording,
+                    content_kind=section.content_kind if section else content_of(sections),
+                    programme=plan.programme,
                     place=plan.place,
                     name=name,
                     replaces=replaces,
@@ -224,7 +280,11 @@ class FinishedFileQuerySet(models.QuerySet):
 
 
 class FinishedFile(models.Model):
-    """One file of a delivery, from waiting to checked."""
+    """One file of a delivery, from waiting to checked.
+
+    `programme` is what it is made of, settled when the run begins; null where that is the whole of `recording`. The
+    file of a whole production has no section.
+    """
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -245,6 +305,7 @@ class FinishedFile(models.Model):
     )
     title = models.CharField(max_length=200)
     content_kind = models.CharField(max_length=10)
+    programme = models.JSONField(null=True)
     place = models.PositiveIntegerField()
     name = models.CharField(max_length=255)
     state = models.CharField(max_length=24, choices=State, default=State.WAITING)

@@ -11,6 +11,7 @@ from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, MasteringError
 from mastering.pipeline import Made, make
+from sermovox.cutting.programmes import opened
 from sermovox.deliveries.models import FinishedFile
 from sermovox.storage import whole
 
@@ -58,7 +59,7 @@ def draw_file(file_id: int) -> None:
 
 def _made(file: FinishedFile) -> Made:
     recording = file.recording
-    if recording is None or not recording.ready:
+    if file.programme is None and (recording is None or not recording.ready):
         reason = recording.refusal if recording else ""
         raise MasteringError(f"This section has no recording that can be used. {reason}".strip())
     told_at = 0.0
@@ -71,11 +72,11 @@ def _made(file: FinishedFile) -> Made:
                 raise Cancelled("Cancelled.")
 
     return make(
-        recording.path,
+        recording.path if file.programme is None else opened(file.programme),
         file.delivery.outlet,
         file.path,
         content_kind=file.content_kind,
-        measured=recording.kept_measurement(),
+        measured=recording.kept_measurement() if file.programme is None else None,
         waveform=file.waveform_path,
         stages=stages,
     )

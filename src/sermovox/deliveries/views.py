@@ -11,7 +11,7 @@ from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
 from mastering.editing.texts import decoded
-from mastering.errors import MasteringError
+from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.outlet import shipped
 from sermovox.deliveries import manifest
@@ -57,7 +57,11 @@ def start(request, production_id: int):
     if not sections:
         messages.error(request, "Choose at least one section that has a recording.")
         return redirect(production)
-    plan = planned_names(production, outlet, sections)
+    try:
+        plan = planned_names(production, outlet, sections)
+    except CannotMake as error:
+        messages.error(request, str(error))
+        return redirect(production)
     naming = naming_for(production, outlet)
     asked = request.POST.get("existing", "")
     existing = asked if asked and asked in Naming.Existing.values else naming.existing
@@ -177,11 +181,13 @@ def check_sheet(request, pk: int):
         return redirect(file.delivery)
     siblings = list(file.delivery.files.made())
     at = siblings.index(file)
-    compared = [("Recording", file.recording.figures)] if file.recording else []
+    # A file that was put together is no recording's finished twin; its section's own screen has how it sounded before.
+    recording = file.recording if file.programme is None else None
+    compared = [("Recording", recording.figures)] if recording else []
     context = {
         "file": file,
         "outlet": file.delivery.outlet,
-        "recording": file.recording,
+        "recording": recording,
         "verdict_line": _verdict_line(file),
         "verdict_class": MARKS[file.state],
         "compared": [*compared, ("Finished file", file.figures)],

@@ -1,6 +1,7 @@
 """A production and its running order."""
 
 import hashlib
+from collections.abc import Sequence
 from dataclasses import asdict
 
 from django.conf import settings
@@ -8,6 +9,7 @@ from django.db import models, transaction
 from django.urls import reverse
 from django.utils.text import slugify
 
+from mastering.editing.assembly import Stretch, as_list, from_list
 from mastering.naming.patterns import plain
 from mastering.tagging.artwork import inspect
 from sermovox import storage
@@ -111,8 +113,10 @@ class SectionManager(models.Manager):
 class Section(models.Model):
     """One unit that becomes one file.
 
-    `exact_name` is the file name a client dictates, `script` what is spoken. A section that was taken out of the
-    running order stays with `removed` set, so that it can come back with its files.
+    `exact_name` is the file name a client dictates, `script` what is spoken. `programme` lists the stretches it is
+    made of (see `mastering.editing.assembly`); where it is empty that is the whole of `recording`, else `recording` is
+    that of the first. `length_s` is how long it sounds where that is not the length of the recording. A section that
+    was taken out of the running order stays with `removed` set, so that it can come back with its files.
     """
 
     class Role(models.TextChoices):
@@ -142,6 +146,8 @@ class Section(models.Model):
     recording = models.ForeignKey(
         "recordings.Recording", on_delete=models.SET_NULL, null=True, blank=True, related_name="sections"
     )
+    programme = models.JSONField(default=list, editable=False)
+    length_s = models.FloatField(null=True, editable=False)
     part = models.PositiveSmallIntegerField(null=True, blank=True)
     exact_name = models.CharField("exact file name", max_length=255, blank=True)
     script = models.TextField(blank=True)
@@ -159,6 +165,23 @@ class Section(models.Model):
     def get_absolute_url(self) -> str:
         return reverse("productions:section", args=[self.pk])
 
+    def stretches(self) -> tuple[Stretch, ...]:
+        """What it is made of, in order; nothing while there is no recording that can be used."""
+        if self.programme:
+            return from_list(self.programme)
+        if self.recording is None or not self.recording.ready:
+            return ()
+        return (Stretch(recording=str(self.recording_id), start_sample=0, end_sample=self.recording.frames),)
+
+    def set_programme(self, stretches: Sequence[Stretch]) -> None:
+        """Make it of these stretches; saves nothing."""
+        self.programme = as_list(stretches)
+        self.recording_id = int(stretches[0].recording) if stretches else None
+        if len(stretches) == 1 and self.recording.ready:
+            only = stretches[0]
+            if only.start_sample == 0 and only.end_sample == self.recording.frames:
+                self.programme = []
+
     @property
     def in_words(self) -> str:
         """What it is: "chapter 7, part 2, music"."""
@@ -169,7 +192,10 @@ class Section(models.Model):
 
 
 class Change(models.Model):
-    """One change of a running order, with what it takes to undo and to redo it: changed fields by section."""
+    """One change of a running order or its pages, with what it takes to undo and to redo it.
+
+    `before` and `after` hold changed fields by section, and under "page N" changed marks by their ids and facts.
+    """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="changes")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)

@@ -1,8 +1,12 @@
-"""Changes of a running order, each of which can be undone and redone, across reloads and restarts."""
+"""Changes of a running order and of its recordings' pages, each of which can be undone and redone, without limit.
+
+They make one list for each production, so that what belongs together is taken back together.
+"""
 
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 
 from django.db import connection, transaction
 
@@ -19,25 +23,36 @@ _TRACKED = (
     "exact_name",
     "script",
     "recording_id",
+    "programme",
+    "length_s",
     "removed",
 )
-_KEPT_CHANGES = 500
+_PAGE = "page "
+
+
+@dataclass
+class Named:
+    """What a change is called; may be settled while it is made."""
+
+    words: str
 
 
 @contextmanager
-def changing(production: Production, user, words: str) -> Iterator[None]:
-    """Whatever is done to the sections inside becomes one change; nothing of it stays if it fails."""
+def changing(production: Production, user, words: str, *, pages: Sequence = ()) -> Iterator[Named]:
+    """Whatever is done to the sections and these pages inside becomes one change; nothing of it stays if it fails."""
+    named = Named(words)
     with transaction.atomic():
-        before = _snapshot(production)
-        yield
-        after = _snapshot(production)
-        old, new = _difference(before, after)
+        before, pages_before = _snapshot(production), [page.state() for page in pages]
+        yield named
+        old, new = _difference(before, _snapshot(production))
+        for page, was in zip(pages, pages_before, strict=True):
+            page_old, page_new = page.difference(was)
+            if page_new:
+                old[f"{_PAGE}{page.pk}"], new[f"{_PAGE}{page.pk}"] = page_old, page_new
         if not new:
             return
         production.changes.filter(undone=True).delete()
-        production.changes.create(made_by=user, words=words[:300], before=old, after=new)
-        kept = production.changes.order_by("-pk").values("pk")[:_KEPT_CHANGES]
-        production.changes.exclude(pk__in=kept).delete()
+        production.changes.create(made_by=user, words=named.words[:300], before=old, after=new)
 
 
 def last_change(production: Production) -> Change | None:
@@ -82,21 +97,28 @@ def move(production: Production, user, sections: Sequence[int], before: int | No
     with changing(production, user, f"Move {what}"):
         rest = [pk for pk in order if pk not in moved]
         at = rest.index(before) if before in rest else len(rest)
-        _place(production, [*rest[:at], *moving, *rest[at:]])
+        place(production, [*rest[:at], *moving, *rest[at:]])
 
 
 def add(production: Production, user, after: int | None, *, title: str = "") -> Section:
     """Add an empty section after another one, or at the end."""
+    with changing(production, user, "Add a section"):
+        return insert(production, after, [title or "New section"])[0]
+
+
+def insert(production: Production, after: int | None, titles: Sequence[str]) -> list[Section]:
+    """Put new sections after another one, or at the end; no change of its own."""
     neighbour = production.sections.filter(pk=after).first() or production.sections.last()
     in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
     role = neighbour.role if neighbour and neighbour.role in in_runs else Section.Role.CHAPTER
-    with changing(production, user, "Add a section"):
-        section = production.add_section(title=title or "New section", role=role)
-        if after is not None:
-            order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != section.pk]
-            at = order.index(after) + 1 if after in order else len(order)
-            _place(production, [*order[:at], section.pk, *order[at:]])
-    return section
+    order = list(production.sections.values_list("pk", flat=True))
+    made = Section.objects.bulk_create(
+        Section(production=production, position=len(order) + at, title=title, role=role)
+        for at, title in enumerate(titles, 1)
+    )
+    at = order.index(after) + 1 if after in order else len(order)
+    place(production, [*order[:at], *(section.pk for section in made), *order[at:]])
+    return made
 
 
 def remove(production: Production, user, section: Section) -> None:
@@ -104,27 +126,35 @@ def remove(production: Production, user, section: Section) -> None:
     with changing(production, user, f"Take out “{section.title}”"):
         section.removed = True
         section.save(update_fields=["removed"])
-        _place(production, list(production.sections.values_list("pk", flat=True)))
+        place(production, list(production.sections.values_list("pk", flat=True)))
 
 
 def merge(production: Production, user, section: Section) -> Section | None:
     """Make one section of a section and the next. Returns the one that is left, or None when there is no next.
 
-    The first's facts stay. Where only the second has a recording or a dictated name, it comes along; a second
-    recording becomes unused and is shown as such.
+    The first's facts stay. Where only the second has a dictated name, it comes along; recordings are put together,
+    one after the other.
     """
+    from sermovox.cutting.programmes import refresh_lengths
+
     following = production.sections.filter(position__gt=section.position).first()
     if following is None:
         return None
     with changing(production, user, f"Merge “{section.title}” with “{following.title}”"):
-        section.recording = section.recording or following.recording
+        together = [*section.stretches(), *following.stretches()]
+        if together:
+            section.set_programme(together)
+        else:
+            # Still being measured; there are no stretches of it yet.
+            section.recording = section.recording or following.recording
         section.exact_name = section.exact_name or following.exact_name
         section.script = "\n\n".join(text for text in (section.script, following.script) if text)
         section.part = None if following.part else section.part
         section.save()
         following.removed = True
         following.save(update_fields=["removed"])
-        _place(production, list(production.sections.values_list("pk", flat=True)))
+        refresh_lengths(production, [section])
+        place(production, list(production.sections.values_list("pk", flat=True)))
     return section
 
 
@@ -143,7 +173,7 @@ def split(production: Production, user, section: Section) -> Section:
         )
         order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != second.pk]
         at = order.index(section.pk) + 1
-        _place(production, [*order[:at], second.pk, *order[at:]])
+        place(production, [*order[:at], second.pk, *order[at:]])
     return second
 
 
@@ -172,18 +202,18 @@ def assign(production: Production, user, recordings: dict[int, int | None], word
     """Give sections their recordings: recording (or None for none) by section, both by primary key."""
     own = set(production.recordings.filter(pk__in=filter(None, recordings.values())).values_list("pk", flat=True))
     rows = [
-        {"recording_id": recording, "pk": section}
+        {"recording_id": recording, "programme": [], "length_s": None, "pk": section}
         for section, recording in recordings.items()
         if recording is None or recording in own
     ]
     with changing(production, user, words):
-        _write(production, rows)
+        write(production, rows)
 
 
 def dictate(production: Production, user, names: dict[int, str]) -> None:
     """Set the exact names of sections, by primary key."""
     with changing(production, user, f"Set {len(names)} exact names"):
-        _write(production, [{"exact_name": name[:255], "pk": pk} for pk, name in names.items()])
+        write(production, [{"exact_name": name[:255], "pk": pk} for pk, name in names.items()])
 
 
 def place_among(production: Production, section: Section, batch: str, rank: int) -> None:
@@ -198,7 +228,7 @@ def place_among(production: Production, section: Section, batch: str, rank: int)
     order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != section.pk]
     earlier = [order.index(pk) for pk, other in fellows if other < rank]
     at = max(earlier) + 1 if earlier else min(order.index(pk) for pk, _ in fellows)
-    _place(production, [*order[:at], section.pk, *order[at:]])
+    place(production, [*order[:at], section.pk, *order[at:]])
 
 
 def _snapshot(production: Production) -> dict[int, dict]:
@@ -222,23 +252,28 @@ def _difference(before: dict[int, dict], after: dict[int, dict]) -> tuple[dict, 
 def _apply(production: Production, fields: dict[str, dict]) -> None:
     recordings = set(production.recordings.values_list("pk", flat=True))
     rows = []
+    pages = {pk.removeprefix(_PAGE): row for pk, row in fields.items() if pk.startswith(_PAGE)}
+    for page in production.pages.filter(pk__in=pages):
+        page.take_back(pages[str(page.pk)])
     for pk, row in fields.items():
+        if pk.startswith(_PAGE):
+            continue
         if row.get("recording_id") is not None and row["recording_id"] not in recordings:
             row = row | {"recording_id": None}
         rows.append(row | {"pk": int(pk)})
-    _write(production, rows)
+    write(production, rows)
     # Sections that came in since have places of their own.
-    _place(production, list(production.sections.values_list("pk", flat=True)))
+    place(production, list(production.sections.values_list("pk", flat=True)))
 
 
-def _place(production: Production, order: Sequence[int]) -> None:
+def place(production: Production, order: Sequence[int]) -> None:
     """Number the sections anew; only those that move are written."""
     positions = dict(production.sections.values_list("pk", "position"))
     moved = [{"position": at, "pk": pk} for at, pk in enumerate(order, 1) if positions[pk] != at]
-    _write(production, moved)
+    write(production, moved)
 
 
-def _write(production: Production, rows: Sequence[dict]) -> None:
+def write(production: Production, rows: Sequence[dict]) -> None:
     """Write rows of fields with their pk. Django's bulk_update takes ten times as long for a whole running order."""
     groups = defaultdict(list)
     for row in rows:
@@ -246,8 +281,16 @@ def _write(production: Production, rows: Sequence[dict]) -> None:
     table = Section._meta.db_table
     with connection.cursor() as cursor:
         for names, group in groups.items():
-            fields = ", ".join(f"{Section._meta.get_field(name).column} = %s" for name in names)
+            fields = {name: Section._meta.get_field(name) for name in names}
+            setting = ", ".join(f"{field.column} = %s" for field in fields.values())
             cursor.executemany(
-                f"UPDATE {table} SET {fields} WHERE id = %s AND production_id = %s",
-                [[*(row[name] for name in names), row["pk"], production.pk] for row in group],
+                f"UPDATE {table} SET {setting} WHERE id = %s AND production_id = %s",
+                [
+                    [
+                        *(f.get_db_prep_save(row[name], connection) for name, f in fields.items()),
+                        row["pk"],
+                        production.pk,
+                    ]
+                    for row in group
+                ],
             )

@@ -11,6 +11,7 @@ urlpatterns = [
     path("productions/<int:pk>/", running_order.running_order, name="running-order"),
     path("productions/<int:pk>/rows/", running_order.rows, name="rows"),
     path("productions/<int:pk>/change/", running_order.change, name="change"),
+    path("productions/<int:pk>/history/", productions.history, name="history"),
     path("productions/<int:pk>/edit/", productions.edit, name="edit"),
     path("productions/<int:pk>/artwork/", productions.artwork, name="artwork"),
     path("productions/<int:pk>/artwork/remove/", productions.artwork_remove, name="artwork-remove"),

@@ -8,11 +8,14 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models, transaction
+from django.db.models.expressions import RawSQL
 from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast
 from django.urls import reverse
 from django.utils import timezone
 
+from mastering.audio.waveform import waveform_frames
+from mastering.errors import UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
 from sermovox import storage
@@ -37,6 +40,18 @@ def playable(container: str, codec: str) -> bool:
 _SILENT_FOR_S = 15.0
 
 
+_IN_PIECES = """
+SELECT CAST(json_extract(piece.value, '$.recording') AS INTEGER)
+  FROM productions_section AS section, json_each(section.programme) AS piece
+ WHERE NOT section.removed AND section.programme <> '[]'
+UNION SELECT CAST(json_extract(mark.value, '$.recording') AS INTEGER)
+  FROM cutting_page AS page, json_each(page.marks) AS mark
+ WHERE page.marks LIKE '%%"recording"%%' AND json_extract(mark.value, '$.recording') IS NOT NULL
+UNION SELECT CAST(json_extract(lane.value, '$.recording') AS INTEGER)
+  FROM cutting_page AS page, json_each(page.facts, '$.lanes') AS lane
+"""
+
+
 class RecordingQuerySet(models.QuerySet):
     def of(self, user) -> "RecordingQuerySet":
         """Those in a person's productions."""
@@ -50,9 +65,9 @@ class RecordingQuerySet(models.QuerySet):
         return self.annotate(duration_s=Cast(KeyTextTransform("duration_s", "figures"), models.FloatField()))
 
     def unused(self) -> "RecordingQuerySet":
-        """Those no section of a running order uses."""
+        """Those no section of a running order uses, as a piece, a voice beside it or a pickup neither."""
         used = Section.objects.filter(recording=models.OuterRef("pk"))
-        return self.filter(~models.Exists(used))
+        return self.filter(~models.Exists(used)).exclude(pk__in=RawSQL(_IN_PIECES, ()))
 
 
 class Recording(models.Model):
@@ -118,7 +133,20 @@ class Recording(models.Model):
     @property
     def unused(self) -> bool:
         """Whether no section of the running order uses it."""
-        return not self.sections.exists()
+        return Recording.objects.filter(pk=self.pk).unused().exists()
+
+    @property
+    def frames(self) -> int:
+        """Its exact length in samples. Raises UnreadableRecording while that is not known."""
+        if "frames" in self.figures:
+            return self.figures["frames"]
+        # Measured before the length was kept with the slip.
+        try:
+            return waveform_frames(self.waveform_path)
+        except (OSError, ValueError) as error:
+            raise UnreadableRecording(
+                f"The length of {self.name} is being found anew. Try again in a minute."
+            ) from error
 
     def duplicates(self) -> "RecordingQuerySet":
         """The same bytes in other productions of the same person."""

@@ -3,6 +3,7 @@
 from collections import Counter
 
 from django.contrib import messages
+from django.core.paginator import Paginator
 from django.db.models import Count, Q
 from django.http import FileResponse, Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -17,6 +18,8 @@ from sermovox.productions import order
 from sermovox.productions.forms import ProductionForm, SectionForm
 from sermovox.productions.models import Production, Section
 from sermovox.productions.views.running_order import newest_files
+
+_CHANGES_A_PAGE = 200
 
 
 def production_list(request):
@@ -50,6 +53,14 @@ def artwork(request, pk: int):
         return HttpResponse(fitted(path.read_bytes(), outlet.artwork), content_type="image/jpeg")
     except MasteringError as error:
         raise Http404 from error
+
+
+def history(request, pk: int):
+    """Every change of the running order and its pages: what, who and when, newest first."""
+    production = _mine(request, pk)
+    changes = production.changes.select_related("made_by").defer("before", "after").order_by("-pk")
+    shown = Paginator(changes, _CHANGES_A_PAGE).get_page(request.GET.get("page"))
+    return render(request, "productions/history.html", {"production": production, "page": shown})
 
 
 @require_POST

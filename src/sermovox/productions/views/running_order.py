@@ -73,11 +73,11 @@ def _remove(production: Production, request) -> str:
 def _merge(production: Production, request) -> str:
     section = _section_of(production, request)
     following = production.sections.filter(position__gt=section.position).first()
+    had = section.recording
     if order.merge(production, request.user, section) is None:
         return f"“{section.title}” is the last; there is no next one to merge it with."
-    kept_out = following.recording and section.recording_id != following.recording_id
-    left = f" {following.recording.name} is used nowhere now." if kept_out else ""
-    return f"“{section.title}” and “{following.title}” are one section.{left}"
+    together = " Their recordings are put together." if had and following.recording else ""
+    return f"“{section.title}” and “{following.title}” are one section.{together}"
 
 
 def _split(production: Production, request) -> str:
@@ -118,20 +118,22 @@ _CHANGES = {
 
 
 def newest_files(files) -> dict[tuple[int, str], dict]:
-    """The newest of finished files by section and outlet: primary key, state and run."""
-    newest = files.filter(section__removed=False).values("section_id", "delivery__outlet_key").annotate(key=Max("pk"))
+    """The newest of finished files by section (None for those of whole productions) and outlet."""
+    shown = files.filter(Q(section__removed=False) | Q(section=None))
+    newest = shown.values("section_id", "delivery__outlet_key").annotate(key=Max("pk"))
     fields = ("pk", "state", "delivery_id", "section_id", "delivery__outlet_key", "delivery__production_id")
     found = FinishedFile.objects.filter(pk__in=[row["key"] for row in newest]).values(*fields)
     return {(row["section_id"], row["delivery__outlet_key"]): row for row in found}
 
 
-_DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "figures"), FloatField()), 0.0)
+_DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()), 0.0)
 
 
 def _rows(production: Production, page: str | None) -> dict:
     outlets = list(shipped().values())
     sections = production.sections.select_related("recording").defer("script", "recording__figures")
-    sections = sections.annotate(duration_s=Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()))
+    recorded_s = Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField())
+    sections = sections.annotate(duration_s=Coalesce("length_s", recorded_s))
     shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
     newest = newest_files(FinishedFile.objects.filter(delivery__production=production))
     found = [
@@ -142,7 +144,7 @@ def _rows(production: Production, page: str | None) -> dict:
             "ready": s.recording is not None and s.recording.ready,
             "address": _address("productions:section", s.pk),
             "recording_address": s.recording_id and _address("recordings:slip", s.recording_id),
-            "crossings": tuple((outlet.key, *_crossing(newest.get((s.pk, outlet.key)))) for outlet in outlets),
+            "crossings": tuple((o.key, *_crossing(newest.get((None if o.joined else s.pk, o.key)))) for o in outlets),
         }
         for place, s in enumerate(list(shown.object_list), shown.start_index())
     ]
@@ -166,7 +168,7 @@ def _rows(production: Production, page: str | None) -> dict:
         "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
         "section_count": counts["all"],
         "without_recording": counts["without"],
-        "total_s": recordings.filter(sections__removed=False).aggregate(total=Sum(_DURATION_S))["total"],
+        "total_s": production.sections.aggregate(total=Sum(Coalesce("length_s", _DURATION_S)))["total"],
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,
         "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
@@ -190,7 +192,7 @@ def _address(name: str, pk: int) -> str:
 def _stamp(found: list[dict], unused: list[int], *changes) -> str:
     """Changes whenever the rows would look different."""
     shown = [
-        (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id)
+        (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id, s.length_s)
         + ((s.recording.state, s.recording.share_measured) if s.recording else ())
         + tuple(state for _, state, _ in row["crossings"])
         for row in found

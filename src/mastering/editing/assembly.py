@@ -1,0 +1,146 @@
+"""A section put together: stretches of recordings, read through their marks and joined."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, fields, replace
+
+from mastering.editing import markup
+from mastering.editing.markup import PICKUP, Mark, Marks
+from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
+
+BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"
+LONGEST_JOIN_S = 30.0
+
+
+@dataclass(frozen=True, kw_only=True)
+class Stretch:
+    """A stretch of a recording as a part of a section, and how it joins the one before.
+
+    `join_s` is the length of the crossfade (equal power) or of the pause of room tone, seconds.
+    """
+
+    recording: str
+    start_sample: int
+    end_sample: int
+    join: str = BUTT
+    join_s: float = 0.0
+
+    @property
+    def samples(self) -> int:
+        return self.end_sample - self.start_sample
+
+
+@dataclass(frozen=True)
+class Page:
+    """What is known of a recording: its marks, the samples room tone is made from, its rate and length."""
+
+    marks: Marks
+    tone: tuple[int, int] | None
+    sample_rate_hz: int
+    length_samples: int
+
+
+def assembled(stretches: Sequence[Stretch], pages: Mapping[str, Page]) -> tuple[Piece, ...]:
+    """Turn a section's stretches into the pieces that sound.
+
+    Raises
+    ------
+    BadCut
+        When a recording is no longer there, a stretch lies outside it, or room tone is wanted and there is none.
+    """
+    found: list[Piece] = []
+    for stretch in stretches:
+        page = _page_of(stretch.recording, pages)
+        check_span(Span(stretch.recording, stretch.start_sample, stretch.end_sample), page.length_samples)
+        check_join(stretch)
+        span = Span(stretch.recording, stretch.start_sample, stretch.end_sample)
+        pieces = list(markup.pieces(page.marks, span, sample_rate_hz=page.sample_rate_hz, tone=page.tone))
+        if not pieces:
+            continue
+        for piece in pieces:
+            _page_of(piece.span.recording, pages)
+        if found and stretch.join == PAUSE and stretch.join_s:
+            found.append(_pause(found[-1], stretch, pages))
+        elif found and stretch.join == CROSSFADE and stretch.join_s:
+            programme_hz = _page_of(found[0].span.recording, pages).sample_rate_hz
+            pieces[0] = replace(pieces[0], overlap_samples=round(stretch.join_s * programme_hz))
+        found += pieces
+    return joined(found)
+
+
+def length_s(pieces: Sequence[Piece], pages: Mapping[str, Page]) -> float:
+    """How long pieces sound together, seconds."""
+    if not pieces:
+        return 0.0
+    programme_hz = pages[pieces[0].span.recording].sample_rate_hz
+    sound_s = sum(piece.samples / pages[piece.span.recording].sample_rate_hz for piece in pieces)
+    return sound_s - sum(piece.overlap_samples for piece in pieces) / programme_hz
+
+
+def check_join(stretch: Stretch) -> None:
+    """Raise BadCut for a join that is none, or one of no sensible length."""
+    if stretch.join not in (BUTT, CROSSFADE, PAUSE):
+        raise BadCut(f"“{stretch.join}” is no way to join two pieces.")
+    if not 0 <= stretch.join_s <= LONGEST_JOIN_S:
+        raise BadCut(f"A crossfade or a pause lasts {LONGEST_JOIN_S:g} s at most.")
+
+
+def recordings_of(stretches: Sequence[Stretch], marks: Mapping[str, Marks]) -> set[str]:
+    """The recordings that sound in stretches, those of pickups among them."""
+    own = {stretch.recording for stretch in stretches}
+    return own | {mark.recording for name in own for mark in marks.get(name, ()) if mark.kind == PICKUP}
+
+
+def gaps(taken: Sequence[tuple[int, int]], start: int, end: int) -> list[tuple[int, int]]:
+    """What of [start, end) no stretch takes.
+
+    >>> gaps([(2, 4), (6, 8)], 0, 10)
+    [(0, 2), (4, 6), (8, 10)]
+    """
+    free, at = [], start
+    for first, last in sorted(taken):
+        if first > at:
+            free.append((at, min(first, end)))
+        at = max(at, last)
+    if at < end:
+        free.append((at, end))
+    return [(a, b) for a, b in free if b > a]
+
+
+def pickup(start_sample: int, end_sample: int, *, recording: str, span: tuple[int, int], gain_db: float) -> Mark:
+    """The mark that puts a stretch of another recording in a place's stead."""
+    return Mark(
+        id=0,
+        kind=PICKUP,
+        start_sample=start_sample,
+        end_sample=end_sample,
+        recording=recording,
+        from_sample=span[0],
+        to_sample=span[1],
+        value_db=gain_db,
+    )
+
+
+def as_list(stretches: Sequence[Stretch]) -> list[dict]:
+    """Plain values for JSON; what is left at its default is left out."""
+    defaults = {field.name: field.default for field in fields(Stretch)}
+    return [{name: value for name, value in asdict(s).items() if value != defaults[name]} for s in stretches]
+
+
+def from_list(rows: Sequence[dict]) -> tuple[Stretch, ...]:
+    """Read what `as_list` wrote."""
+    return tuple(Stretch(**row) for row in rows)
+
+
+def _page_of(name: str, pages: Mapping[str, Page]) -> Page:
+    if name not in pages:
+        raise BadCut("A recording of this section is no longer there. Bring it in again, or take its piece out.")
+    return pages[name]
+
+
+def _pause(before: Piece, stretch: Stretch, pages: Mapping[str, Page]) -> Piece:
+    """Room tone of the recording before the join, or of the one after it."""
+    for name in (before.span.recording, stretch.recording):
+        page = pages[name]
+        if page.tone:
+            return Piece(span=Span(name, *page.tone), tone_samples=round(stretch.join_s * page.sample_rate_hz))
+    raise BadCut("Neither recording has a quiet stretch to make the pause of room tone from.")

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class CuttingConfig(AppConfig):
+    name = "sermovox.cutting"

@@ -1,0 +1,164 @@
+"""The page of a recording: its marks, and the voices beside it."""
+
+from functools import lru_cache
+
+from django.db import models, transaction
+from django.urls import reverse
+
+from mastering.editing import assembly, markup
+from mastering.editing.markup import Marks
+from mastering.editing.pauses import Pauses, find_pauses
+from mastering.errors import UnreadableRecording
+from mastering.meters.measurement import Measurement
+from mastering.meters.speech import quietest_stretch
+from mastering.rendering import Track
+from sermovox.productions.models import Production
+from sermovox.recordings.models import Recording
+from sermovox.recordings.tasks import draw_recording
+from sermovox.recovery import enqueue_once
+
+_MEASURED_AGAIN = "This recording is being measured anew, because the cache was emptied. It takes a moment."
+
+
+class Page(models.Model):
+    """What was marked on a recording. Made when the recording's page is first opened.
+
+    `marks` is the list of `mastering.editing.markup`. `facts` may hold "tone", the samples room tone is made from,
+    where somebody chose them; "lanes", the recordings that sound beside this one, each with "recording",
+    "offset_samples" and "gain_db"; and "separate", where each voice becomes a file of its own. `found_tone` is the
+    quietest stretch, null when all is silence. `revision` counts the changes.
+    """
+
+    production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="pages")
+    recording = models.OneToOneField(Recording, on_delete=models.CASCADE, related_name="page")
+    marks = models.JSONField(default=list)
+    facts = models.JSONField(default=dict)
+    found_tone = models.JSONField(null=True)
+    revision = models.PositiveIntegerField(default=0)
+
+    def __str__(self) -> str:
+        return f"The page of {self.recording}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("cutting:page", args=[self.recording_id])
+
+    @classmethod
+    def of(cls, recording: Recording) -> "Page":
+        """A recording's page. Raises UnreadableRecording while it is not measured."""
+        page = cls.objects.filter(recording=recording).first()
+        if page is None:
+            quiet = quietest_stretch(measurement_of(recording).levels.envelope)
+            rate_hz = recording.figures["sample_rate_hz"]
+            tone = [round(edge_s * rate_hz) for edge_s in quiet] if quiet else None
+            page, _ = cls.objects.get_or_create(
+                recording=recording, defaults={"production": recording.production, "found_tone": tone}
+            )
+        page.recording = recording
+        return page
+
+    @property
+    def mark_list(self) -> Marks:
+        return markup.from_list(self.marks)
+
+    @property
+    def sample_rate_hz(self) -> int:
+        return self.recording.figures["sample_rate_hz"]
+
+    @property
+    def tone(self) -> tuple[int, int] | None:
+        chosen = self.facts.get("tone") or self.found_tone
+        return tuple(chosen) if chosen else None
+
+    @property
+    def lanes(self) -> list[dict]:
+        """The voices beside this one."""
+        return self.facts.get("lanes", [])
+
+    def as_core(self) -> assembly.Page:
+        return assembly.Page(self.mark_list, self.tone, self.sample_rate_hz, self.recording.frames)
+
+    def set_marks(self, marks: Marks) -> None:
+        """Keep these marks; saves."""
+        self.marks = markup.as_list(marks)
+        self._save()
+
+    def set_facts(self, **facts) -> None:
+        """Keep these facts beside the others, and forget those that say nothing; saves."""
+        self.facts = {name: value for name, value in (self.facts | facts).items() if value}
+        self._save()
+
+    def state(self) -> tuple[dict[str, dict], dict]:
+        """What can be undone: marks by their ids, and facts."""
+        return {str(row["id"]): row for row in self.marks}, dict(self.facts)
+
+    def difference(self, was: tuple[dict[str, dict], dict]) -> tuple[dict, dict]:
+        """What it takes to come back to an earlier state, and from there to this one; empty where nothing changed."""
+        old, new = {}, {}
+        (marks_before, facts_before), (marks, facts) = was, self.state()
+        changed = [key for key in marks_before | marks if marks_before.get(key) != marks.get(key)]
+        if changed:
+            old["marks"] = {key: marks_before.get(key) for key in changed}
+            new["marks"] = {key: marks.get(key) for key in changed}
+        if facts != facts_before:
+            old["facts"], new["facts"] = facts_before, facts
+        return old, new
+
+    def take_back(self, change: dict) -> None:
+        """Apply one side of a difference."""
+        rows = {str(row["id"]): row for row in self.marks} | change.get("marks", {})
+        self.marks = sorted(
+            (row for row in rows.values() if row), key=lambda row: (row["start_sample"], row["end_sample"], row["id"])
+        )
+        self.facts = change.get("facts", self.facts)
+        self._save()
+
+    def _save(self) -> None:
+        self.revision += 1
+        self.save(update_fields=["marks", "facts", "revision"])
+
+
+def measurement_of(recording: Recording) -> Measurement:
+    """The whole measurement. Raises UnreadableRecording while it is being measured, or measured anew."""
+    if not recording.ready:
+        raise UnreadableRecording(recording.refusal or "This recording is still being measured. It takes a moment.")
+    found = recording.kept_measurement()
+    if found is None:
+        transaction.on_commit(lambda: enqueue_once(draw_recording, recording.pk))
+        raise UnreadableRecording(_MEASURED_AGAIN)
+    return found
+
+
+@lru_cache(maxsize=16)
+def _pauses(sha256: str, key: int, level_db: float | None, shortest_s: float) -> Pauses:
+    measurement = measurement_of(Recording.objects.get(pk=key))
+    return find_pauses(measurement.levels.envelope, level_db=level_db, shortest_s=shortest_s)
+
+
+def pauses_of(recording: Recording, *, level_db: float | None = None, shortest_s: float = 0.3) -> Pauses:
+    """The pauses of a recording, found once for each level and length."""
+    return _pauses(recording.sha256, recording.pk, level_db, shortest_s)
+
+
+def tracks_of(recordings: dict[str, Recording], pages: dict[str, Page]) -> dict[str, list[dict]]:
+    """The files that sound for each recording, by its name in programmes, as plain values for JSON."""
+    tracks = {}
+    for name, recording in recordings.items():
+        lanes = pages[name].lanes if name in pages else []
+        tracks[name] = [{"sha256": recording.sha256}]
+        beside = {each.pk: each for each in Recording.objects.filter(pk__in=[lane["recording"] for lane in lanes])}
+        for lane in lanes:
+            if other := beside.get(lane["recording"]):
+                tracks[name].append(
+                    {
+                        "sha256": other.sha256,
+                        "name": other.name,
+                        "offset_samples": lane["offset_samples"],
+                        "gain_db": lane["gain_db"],
+                    }
+                )
+    return tracks
+
+
+def as_track(values: dict, stored) -> Track:
+    """A track from its plain values; `stored` gives the path of a file by its hash."""
+    return Track(stored(values["sha256"]), values.get("offset_samples", 0), values.get("gain_db", 0.0))

@@ -1,0 +1,158 @@
+"""Sections put together from the pages of their recordings, for listening and for making files."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from mastering.editing import assembly, programme
+from mastering.editing.assembly import PAUSE, Stretch
+from mastering.editing.programme import Piece, Span
+from mastering.errors import UnreadableRecording
+from mastering.rendering import Programme
+from sermovox import storage
+from sermovox.cutting.models import Page, as_track, tracks_of
+from sermovox.productions import order
+from sermovox.productions.models import Production, Section
+from sermovox.recordings.models import Recording
+
+
+@dataclass(frozen=True)
+class Voice:
+    """What one file is made of: pieces and tracks as plain values; `name` where each voice has a file of its own."""
+
+    name: str
+    programme: dict
+
+
+class Assembly:
+    """The recordings and pages of a production, read once, from which its sections are put together."""
+
+    def __init__(self, production: Production):
+        self._production = production
+        self._recordings: dict[str, Recording] = {}
+        self._pages: dict[str, Page] = {}
+        self._core: dict[str, assembly.Page] = {}
+        self._looked_for: set[str] = set()
+
+    def pieces(self, stretches: Sequence[Stretch]) -> tuple[Piece, ...]:
+        """The pieces that sound. Raises BadCut or UnreadableRecording."""
+        self._know(stretch.recording for stretch in stretches)
+        for stretch in stretches:
+            if stretch.join == PAUSE and stretch.recording in self._recordings and stretch.recording not in self._pages:
+                self._take(self._recordings[stretch.recording], Page.of(self._recordings[stretch.recording]))
+        self._know(
+            row["recording"]
+            for name in {stretch.recording for stretch in stretches} & self._pages.keys()
+            for row in self._pages[name].marks
+            if "recording" in row
+        )
+        for stretch in stretches:
+            if stretch.recording in self._recordings and stretch.recording not in self._core:
+                raise UnreadableRecording(f"{self._recordings[stretch.recording].name} cannot be used yet.")
+        return assembly.assembled(stretches, self._core)
+
+    def length_s(self, section: Section) -> float | None:
+        """How long a section sounds; None where it is the whole of its recording, or cannot be told."""
+        stretches = section.stretches()
+        if not stretches or self.is_plain(section):
+            return None
+        try:
+            return self.seconds(stretches)
+        except (programme.BadCut, UnreadableRecording):
+            return None
+
+    def seconds(self, stretches: Sequence[Stretch]) -> float:
+        """How long stretches sound together. Raises BadCut or UnreadableRecording."""
+        return assembly.length_s(self.pieces(stretches), self._core)
+
+    def is_plain(self, section: Section) -> bool:
+        """Whether a section is the whole of one recording, with no mark that is heard and no voice beside it."""
+        if section.programme or section.recording is None:
+            return not section.programme
+        name = str(section.recording_id)
+        self._know([name])
+        page = self._pages.get(name)
+        return page is None or not (page.lanes or any(row["kind"] != "point" for row in page.marks))
+
+    def voices(self, section: Section) -> list[Voice]:
+        """What the files of a section are made of: one, or as many as it has voices; none for a whole recording.
+
+        Raises BadCut or UnreadableRecording.
+        """
+        if self.is_plain(section):
+            return []
+        pieces = self.pieces(section.stretches())
+        return self.voices_of(pieces)
+
+    def voices_of(self, pieces: Sequence[Piece], *, mixed: bool = False) -> list[Voice]:
+        """As `voices`, of pieces put together already; `mixed` makes one of all voices whatever was chosen."""
+        if not pieces:
+            raise programme.BadCut("Nothing is left: all of it is struck out. Restore what should be heard.")
+        used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
+        tracks = tracks_of(used, self._pages)
+        rows = programme.as_list(pieces)
+        first = pieces[0].span.recording
+        page = self._pages.get(first)
+        if mixed or page is None or not page.facts.get("separate") or len(tracks[first]) == 1:
+            return [Voice("", {"pieces": rows, "tracks": tracks})]
+        return [
+            Voice(
+                track.get("name") or used[first].name,
+                {"pieces": rows, "tracks": {name: [_only(own, at)] for name, own in tracks.items()}},
+            )
+            for at, track in enumerate(tracks[first])
+        ]
+
+    def programme(self, stretches: Sequence[Stretch]) -> Programme:
+        """Stretches as they sound together, for listening."""
+        pieces = self.pieces(stretches)
+        used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
+        return opened({"pieces": programme.as_list(pieces), "tracks": tracks_of(used, self._pages)})
+
+    def as_recorded(self, stretch: Stretch) -> Programme:
+        """A stretch without its marks; voices beside it sound along."""
+        self._know([stretch.recording])
+        recording = self._recordings[stretch.recording]
+        span = Span(stretch.recording, stretch.start_sample, stretch.end_sample)
+        tracks = tracks_of({stretch.recording: recording}, self._pages)
+        return opened({"pieces": programme.as_list([Piece(span=span)]), "tracks": tracks})
+
+    def _know(self, names: Iterable[str]) -> None:
+        wanted = {name for name in names if name not in self._looked_for}
+        if not wanted:
+            return
+        self._looked_for |= wanted
+        keys = [int(name) for name in wanted if name.isdecimal()]
+        found = self._production.recordings.filter(pk__in=keys)
+        pages = {page.recording_id: page for page in self._production.pages.filter(recording__in=keys)}
+        for recording in found:
+            self._take(recording, pages.get(recording.pk))
+
+    def _take(self, recording: Recording, page: Page | None) -> None:
+        name = str(recording.pk)
+        self._recordings[name] = recording
+        if not recording.ready:
+            return
+        if page is not None:
+            page.recording = recording
+            self._pages[name] = page
+            self._core[name] = page.as_core()
+        else:
+            self._core[name] = assembly.Page((), None, recording.figures["sample_rate_hz"], recording.frames)
+
+
+def opened(values: dict) -> Programme:
+    """A programme from its plain values."""
+    tracks = {name: [as_track(each, storage.stored) for each in own] for name, own in values["tracks"].items()}
+    return Programme(programme.from_list(values["pieces"]), tracks)
+
+
+def refresh_lengths(production: Production, sections: Sequence[Section]) -> None:
+    """Keep how long these sections sound, after they or the pages of their recordings were changed."""
+    made = Assembly(production)
+    rows = [{"pk": section.pk, "length_s": made.length_s(section)} for section in sections]
+    order.write(production, rows)
+
+
+def _only(own: list[dict], at: int) -> dict:
+    """The track of one voice; a recording that has fewer sounds with its first."""
+    return own[at] if at < len(own) else own[0]

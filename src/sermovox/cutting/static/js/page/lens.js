@@ -1,0 +1,95 @@
+// The magnifier: the samples around the cursor, so that a mark is set to the sample.
+
+import { lineHeight, margin, spotOf, textWidth } from "./lines.js";
+import { clock, store } from "./store.js";
+
+const WIDE = 520, TALL = 120;
+const CHUNK = 32768;
+const MOST_CHUNKS = 12;
+const WIDTHS = [60, 120, 250, 500, 1000, 2000, 4000, 8000, 16000, 32000];
+
+const lens = document.querySelector("#lens");
+const canvas = lens.querySelector("canvas");
+const said = document.querySelector("#lens-said");
+const chunks = new Map();
+let width = 4;
+let left = 0; // the first sample shown
+
+async function chunk(number) {
+  const start = number * CHUNK, end = Math.min(store.frames, start + CHUNK);
+  chunks.set(number, new Float32Array(0));
+  try {
+    const answer = await fetch(`${store.address}samples/?start=${start}&end=${end}`);
+    if (!answer.ok) throw new Error("not there");
+    chunks.set(number, new Float32Array(await answer.arrayBuffer()));
+    while (chunks.size > MOST_CHUNKS) chunks.delete(chunks.keys().next().value);
+    draw();
+  } catch {
+    chunks.delete(number);
+  }
+}
+
+function sampleOf(index) {
+  const number = Math.floor(index / CHUNK);
+  return chunks.get(number)?.[index - number * CHUNK];
+}
+
+export function draw() {
+  lens.hidden = !store.settings.glass;
+  if (lens.hidden) return;
+  const { x, y } = spotOf(store.cursor);
+  const wide = Math.min(WIDE, margin() + textWidth() - 8);
+  lens.style.transform = `translate(${Math.max(4, Math.min(x - wide / 2, margin() + textWidth() - wide))}px, ${y + lineHeight() + 4}px)`;
+  const ratio = devicePixelRatio;
+  if (canvas.width !== wide * ratio) {
+    canvas.width = wide * ratio;
+    canvas.height = TALL * ratio;
+    canvas.style.width = `${wide}px`;
+    canvas.style.height = `${TALL}px`;
+  }
+  const count = WIDTHS[width];
+  left = store.cursor - count / 2;
+  const from = Math.max(0, Math.floor(left)), to = Math.min(store.frames, Math.ceil(left + count) + 1);
+  if (to > from) for (let number = Math.floor(from / CHUNK); number <= Math.floor((to - 1) / CHUNK); number += 1) if (!chunks.has(number)) chunk(number);
+  let loudest = 0.002;
+  for (let index = from; index < to; index += 1) loudest = Math.max(loudest, Math.abs(sampleOf(index) ?? 0));
+  const style = getComputedStyle(lens);
+  const colour = (name) => style.getPropertyValue(`--${name}`);
+  const pen = canvas.getContext("2d");
+  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+  pen.clearRect(0, 0, wide, TALL);
+  const at = (sample) => ((sample - left) / count) * wide;
+  const height = (value) => TALL / 2 - (value / loudest) * (TALL / 2 - 8);
+  for (const mark of store.state.marks) {
+    if (mark.end_sample <= from || mark.start_sample >= to || mark.kind === "point") continue;
+    pen.fillStyle = colour("rule");
+    pen.fillRect(at(mark.start_sample), 0, at(mark.end_sample) - at(mark.start_sample), TALL);
+  }
+  pen.fillStyle = colour("rule-strong");
+  pen.fillRect(0, TALL / 2, wide, 1);
+  pen.strokeStyle = pen.fillStyle = colour("ink");
+  pen.lineWidth = 1.25;
+  pen.beginPath();
+  for (let index = from; index < to; index += 1) pen.lineTo(at(index), height(sampleOf(index) ?? 0));
+  pen.stroke();
+  if (count <= 120) for (let index = from; index < to; index += 1) pen.fillRect(at(index) - 2, height(sampleOf(index) ?? 0) - 2, 4, 4);
+  pen.fillStyle = colour("pencil");
+  pen.fillRect(at(store.cursor) - 1, 0, 2, TALL);
+  said.textContent = `sample ${store.cursor} · ${clock(store.cursor, 4)} · ${((count / store.rate) * 1000).toFixed(count < 500 ? 1 : 0)} ms wide, scroll to change`;
+}
+
+canvas.addEventListener("wheel", (event) => {
+  event.preventDefault();
+  event.stopPropagation();
+  width = Math.min(WIDTHS.length - 1, Math.max(0, width + Math.sign(event.deltaY)));
+  draw();
+}, { passive: false });
+
+canvas.addEventListener("pointerdown", (event) => {
+  event.stopPropagation();
+  const box = canvas.getBoundingClientRect();
+  store.place(left + ((event.clientX - box.left) / box.width) * WIDTHS[width], { extend: event.shiftKey });
+});
+
+store.on("cursor state settings", draw);
+draw();

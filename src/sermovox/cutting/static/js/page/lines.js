@@ -1,0 +1,353 @@
+// The lines of the page: only those on view are there, each with its margin and its ink.
+
+import { peaksOf } from "./peaks.js";
+import { clock, store } from "./store.js";
+
+const MARGIN = 168;
+const NARROW_MARGIN = 74;
+const PADDING = 14;
+const BEYOND = 3;
+
+const scroller = document.querySelector("#scroller");
+const list = document.querySelector("#lines");
+const playhead = document.querySelector("#playhead");
+const shown = new Map();
+let colours = {};
+let asked = false;
+
+export const margin = () => (scroller.clientWidth < 620 ? NARROW_MARGIN : MARGIN);
+export const textWidth = () => Math.max(60, Math.floor(scroller.clientWidth - margin() - PADDING));
+export const lineHeight = () => (store.settings.perLine >= 7 ? 42 : 62);
+export const lineOf = (sample) => Math.min(store.lines - 1, Math.floor(sample / store.lineFrames));
+
+// Where a sample is, in the scroller's content.
+export function spotOf(sample) {
+  const line = lineOf(sample);
+  return { x: margin() + ((sample - line * store.lineFrames) / store.lineFrames) * textWidth(), y: line * lineHeight(), line };
+}
+
+export function sampleAt(x, y) {
+  const line = Math.min(store.lines - 1, Math.max(0, Math.floor(y / lineHeight())));
+  const share = Math.min(1, Math.max(0, (x - margin()) / textWidth()));
+  // The end of a line is the start of the next; a click there stays on this one.
+  return Math.min(store.frames, Math.round(line * store.lineFrames + share * (store.lineFrames - 1)));
+}
+
+export function reveal(sample, { follow = false } = {}) {
+  const { y } = spotOf(sample);
+  const top = scroller.scrollTop, height = scroller.clientHeight, tall = lineHeight();
+  if (y < top) scroller.scrollTop = follow ? y - height / 4 : y - 4;
+  else if (y + tall * (store.settings.glass ? 3 : 1) > top + height) scroller.scrollTop = follow ? y - height / 4 : y + tall * (store.settings.glass ? 3.4 : 1) - height + 4;
+}
+
+export function showPlayhead(sample) {
+  playhead.hidden = sample === null;
+  if (sample === null) return;
+  const { x, y } = spotOf(sample);
+  playhead.style.height = `${lineHeight()}px`;
+  playhead.style.transform = `translate(${x}px, ${y}px)`;
+}
+
+function takeColours() {
+  const style = getComputedStyle(scroller);
+  colours = Object.fromEntries(["ink", "ink-2", "ink-3", "rule", "rule-strong", "pencil", "paper"].map((name) => [name, style.getPropertyValue(`--${name}`)]));
+  colours.mono = style.getPropertyValue("--mono");
+  colours.sans = style.getPropertyValue("--sans");
+}
+
+export function refresh() {
+  if (asked) return;
+  asked = true;
+  requestAnimationFrame(() => { asked = false; lay(); });
+}
+
+function lay(anew = true) {
+  const tall = lineHeight();
+  list.style.height = `${store.lines * tall}px`;
+  const first = Math.max(0, Math.floor(scroller.scrollTop / tall) - BEYOND);
+  const last = Math.min(store.lines - 1, Math.ceil((scroller.scrollTop + scroller.clientHeight) / tall) + BEYOND);
+  for (const [line, parts] of shown) {
+    if (line < first || line > last) {
+      parts.item.remove();
+      shown.delete(line);
+    }
+  }
+  let before = null;
+  for (let line = first; line <= last; line += 1) {
+    let parts = shown.get(line);
+    const fresh = !parts;
+    if (fresh) {
+      parts = made(line);
+      shown.set(line, parts);
+      // Screen readers read in the order of the document.
+      if (before) before.after(parts.item);
+      else list.prepend(parts.item);
+    }
+    before = parts.item;
+    if (fresh || anew || !parts.drawn) draw(line, parts);
+  }
+}
+
+function made(line) {
+  const item = document.createElement("li");
+  item.className = "line";
+  item.setAttribute("aria-setsize", store.lines);
+  item.setAttribute("aria-posinset", line + 1);
+  const side = document.createElement("div");
+  side.className = "line-margin";
+  side.setAttribute("aria-hidden", "true");
+  const canvas = document.createElement("canvas");
+  canvas.setAttribute("aria-hidden", "true");
+  const words = document.createElement("span");
+  words.className = "visually-hidden";
+  const picked = document.createElement("div");
+  picked.className = "picked";
+  const caret = document.createElement("div");
+  caret.className = "caret";
+  item.append(words, side, picked, canvas, caret);
+  return { item, side, canvas, words, picked, caret, drawn: false };
+}
+
+
+
+function draw(line, parts) {
+  const tall = lineHeight(), width = textWidth(), ratio = devicePixelRatio;
+  const start = line * store.lineFrames, stop = start + store.lineFrames;
+  const end = Math.min(store.frames, stop);
+  const { item, side, canvas } = parts;
+  item.style.transform = `translateY(${line * tall}px)`;
+  item.style.height = `${tall}px`;
+  item.style.setProperty("--margin-wide", `${margin()}px`);
+  const marks = store.state.marks.filter((m) => (m.end_sample > start || m.start_sample >= start) && m.start_sample < end);
+  const sections = store.state.sections.filter((s) => s.start >= start && s.start < end);
+  drawMargin(side, start, sections);
+  drawPicked(parts, start, end, width);
+  if (canvas.width !== width * ratio || canvas.height !== tall * ratio) {
+    canvas.width = width * ratio;
+    canvas.height = tall * ratio;
+    canvas.style.width = `${width}px`;
+    canvas.style.height = `${tall}px`;
+  }
+  const pen = canvas.getContext("2d");
+  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+  pen.clearRect(0, 0, width, tall);
+  const at = (sample) => ((sample - start) / store.lineFrames) * width;
+  const pauses = pausesIn(start, end);
+  parts.drawn = drawInk(pen, line, start, end, width, tall, pauses, marks, at);
+  drawMarks(pen, marks, start, end, width, tall, at);
+  drawSections(pen, start, end, tall, at);
+  drawProposals(pen, start, end, tall, at);
+  parts.words.textContent = inWords(start, end, pauses, marks, sections);
+}
+
+function pausesIn(start, end) {
+  const { starts, ends } = store.pauses;
+  const found = [];
+  let at = store.pauseAt(start);
+  at = at < 0 ? -at - 1 : at;
+  for (; at < starts.length && starts[at] < end; at += 1) found.push([starts[at], ends[at]]);
+  return found;
+}
+
+function drawMargin(side, start, sections) {
+  const time = document.createElement("span");
+  time.className = "fig time";
+  time.textContent = clock(start);
+  const names = sections.map((section) => {
+    const name = document.createElement("span");
+    name.className = "begins";
+    name.textContent = section.title;
+    name.title = `${section.title}, ${section.what}`;
+    return name;
+  });
+  side.replaceChildren(...names, time);
+}
+
+function drawPicked(parts, start, end, width) {
+  const selection = store.selection;
+  const a = selection ? Math.max(selection.start, start) : 0, b = selection ? Math.min(selection.end, end) : 0;
+  parts.picked.hidden = b <= a;
+  if (b > a) {
+    parts.picked.style.left = `${margin() + ((a - start) / store.lineFrames) * width}px`;
+    parts.picked.style.width = `${Math.max(1, ((b - a) / store.lineFrames) * width)}px`;
+  }
+  const here = store.cursor >= start && store.cursor < end || store.cursor === store.frames && end === store.frames;
+  parts.caret.hidden = !here;
+  if (here) parts.caret.style.left = `${margin() + ((store.cursor - start) / store.lineFrames) * width}px`;
+}
+
+// Words are ink on the line, pauses are left white. On a curve, so that quiet speech can be seen beside loud.
+function drawInk(pen, line, start, end, width, tall, pauses, marks, at) {
+  const found = peaksOf(line, width);
+  pen.fillStyle = colours.rule;
+  pen.fillRect(0, tall - 1, at(end), 1);
+  if (!found) return false;
+  const { pairs, perPair } = found;
+  const count = pairs.length / 2, base = found.start;
+  const middle = tall / 2, half = tall / 2 - 7;
+  const faded = marks.filter((m) => m.kind === "strike" || m.kind === "pickup");
+  const toned = marks.filter((m) => m.kind === "tone");
+  const ink = new Path2D(), faint = new Path2D();
+  const columns = Math.min(width, Math.ceil(at(end)));
+  let pause = 0;
+  for (let x = 0; x < columns; x += 1) {
+    const from = start + (x / width) * store.lineFrames, to = start + ((x + 1) / width) * store.lineFrames;
+    while (pause < pauses.length && pauses[pause][1] < to) pause += 1;
+    if (pause < pauses.length && pauses[pause][0] <= from) continue;
+    if (toned.some((m) => m.start_sample <= from && to <= m.end_sample)) continue;
+    let first = Math.floor((from - base) / perPair);
+    const last = Math.min(count, Math.max(first + 1, Math.floor((to - base) / perPair)));
+    first = Math.min(first, last - 1);
+    let low = 127, high = -128;
+    for (let pair = Math.max(0, first); pair < last; pair += 1) {
+      if (pairs[2 * pair] < low) low = pairs[2 * pair];
+      if (pairs[2 * pair + 1] > high) high = pairs[2 * pair + 1];
+    }
+    if (high < low) continue;
+    const top = middle - Math.sign(high) * (Math.abs(high) / 127) ** 0.6 * half;
+    const bottom = middle - Math.sign(low) * (Math.abs(low) / 127) ** 0.6 * half;
+    const path = faded.some((m) => m.start_sample <= from && to <= m.end_sample) ? faint : ink;
+    path.rect(x, top, 1, Math.max(1, bottom - top));
+  }
+  pen.fillStyle = colours.ink;
+  pen.fill(ink);
+  pen.fillStyle = colours["rule-strong"];
+  pen.fill(faint);
+  return true;
+}
+
+const decibels = (value) => `${value > 0 ? "+" : "−"}${Math.abs(value)} dB`;
+
+function drawMarks(pen, marks, start, end, width, tall, at) {
+  pen.font = `11px ${colours.sans}`;
+  pen.textBaseline = "alphabetic";
+  for (const mark of marks) {
+    const a = Math.max(0, at(mark.start_sample)), b = Math.min(at(end), at(Math.max(mark.end_sample, mark.start_sample)));
+    const begins = mark.start_sample >= start;
+    pen.strokeStyle = pen.fillStyle = colours.pencil;
+    pen.lineWidth = 1.5;
+    pen.setLineDash([]);
+    const label = (text, x, y) => begins && pen.fillText(text, Math.min(x, width - pen.measureText(text).width), y);
+    const stroke = (...points) => {
+      pen.beginPath();
+      points.forEach(([x, y], place) => (place ? pen.lineTo(x, y) : pen.moveTo(x, y)));
+      pen.stroke();
+    };
+    if (mark.kind === "strike") {
+      pen.lineWidth = 2;
+      stroke([a, tall / 2], [b, tall / 2]);
+      if (begins) stroke([a, tall / 2 - 6], [a, tall / 2 + 6]);
+      if (mark.end_sample <= end) stroke([b, tall / 2 - 6], [b, tall / 2 + 6]);
+    } else if (mark.kind === "tone") {
+      pen.setLineDash([1, 3]);
+      for (const y of [-3, 0, 3]) stroke([a, tall / 2 + y], [b, tall / 2 + y]);
+      label("room tone", a + 3, 10);
+    } else if (mark.kind === "gain") {
+      stroke([a, 11], [a, 4], [b, 4], [b, 11]);
+      label(decibels(mark.value_db), a + 4, 15);
+    } else if (mark.kind === "quieter") {
+      pen.setLineDash([3, 3]);
+      stroke([a, tall - 4], [b, tall - 4]);
+      label(`noise ${decibels(-mark.value_db)}`, a + 3, tall - 7);
+    } else if (mark.kind === "fade in" || mark.kind === "fade out") {
+      const share = (sample) => {
+        const angle = (Math.PI / 2) * Math.min(1, Math.max(0, (sample - mark.start_sample) / (mark.end_sample - mark.start_sample)));
+        return mark.kind === "fade in" ? Math.sin(angle) : Math.cos(angle);
+      };
+      const points = [];
+      for (let step = 0; step <= 24; step += 1) {
+        const x = a + ((b - a) * step) / 24;
+        points.push([x, tall - 5 - share(start + (x / width) * store.lineFrames) * (tall - 10)]);
+      }
+      stroke(...points);
+    } else if (mark.kind === "point") {
+      if (begins) stroke([a - 5, tall - 2], [a, tall - 11], [a + 5, tall - 2]);
+      if (mark.end_sample > mark.start_sample) stroke([a, tall - 2], [b, tall - 2]);
+      label(mark.name, a + 7, tall - 4);
+    } else if (mark.kind === "pickup") {
+      if (begins) stroke([a, tall - 3], [a + 6, tall - 13], [a + 12, tall - 3]);
+      pen.setLineDash([5, 3]);
+      stroke([a, 4], [b, 4]);
+      label(`instead: ${mark.name} ${mark.value_db ? decibels(mark.value_db) : ""}`, a + 3, 16);
+    }
+  }
+  pen.setLineDash([]);
+}
+
+function drawSections(pen, start, end, tall, at) {
+  pen.strokeStyle = colours.ink;
+  pen.lineWidth = 2;
+  for (const section of store.state.sections) {
+    for (const [sample, way] of [[section.start, 1], [section.end, -1]]) {
+      if (sample < start || sample > end || sample === end && way > 0 && end < store.frames || sample === start && way < 0) continue;
+      const x = Math.min(Math.max(1, at(sample)), at(end) - 1);
+      pen.beginPath();
+      pen.moveTo(x + 7 * way, 2);
+      pen.lineTo(x, 2);
+      pen.lineTo(x, tall - 2);
+      pen.lineTo(x + 7 * way, tall - 2);
+      pen.stroke();
+    }
+  }
+}
+
+function drawProposals(pen, start, end, tall, at) {
+  pen.strokeStyle = colours.pencil;
+  pen.lineWidth = 1.5;
+  pen.setLineDash([4, 3]);
+  for (const cut of store.cuts) {
+    if (cut < start || cut >= end) continue;
+    pen.beginPath();
+    pen.moveTo(at(cut), 0);
+    pen.lineTo(at(cut), tall);
+    pen.stroke();
+  }
+  for (const [a, b] of store.proposed) {
+    if (b <= start || a >= end) continue;
+    pen.beginPath();
+    pen.moveTo(at(Math.max(a, start)), tall / 2);
+    pen.lineTo(at(Math.min(b, end)), tall / 2);
+    pen.stroke();
+  }
+  pen.setLineDash([]);
+}
+
+function inWords(start, end, pauses, marks, sections) {
+  const names = { strike: "struck out", tone: "room tone", gain: "gain changed", quieter: "noise lowered", "fade in": "fade in", "fade out": "fade out", point: "mark", pickup: "pickup" };
+  const parts = [`${clock(start)} to ${clock(end)}`];
+  for (const section of sections) parts.push(`section ${section.title} begins at ${clock(section.start)}`);
+  parts.push(pauses.length === 1 ? "1 pause" : `${pauses.length} pauses`);
+  for (const mark of marks.slice(0, 12)) parts.push(`${names[mark.kind]} ${mark.name ?? ""} from ${clock(mark.start_sample, 1)} to ${clock(mark.end_sample, 1)}`);
+  return `${parts.join(", ")}.`;
+}
+
+function redrawPicked() {
+  for (const [line, parts] of shown) {
+    const start = line * store.lineFrames;
+    drawPicked(parts, start, Math.min(store.frames, start + store.lineFrames), textWidth());
+  }
+}
+
+takeColours();
+scroller.addEventListener("scroll", () => lay(false), { passive: true });
+new ResizeObserver(refresh).observe(scroller);
+document.addEventListener("colours", () => { takeColours(); refresh(); });
+document.fonts?.ready.then(refresh);
+store.on("state pauses proposals", refresh);
+// What arrived is drawn where it was waited for.
+store.on("peaks", () => lay(false));
+store.on("cursor", redrawPicked);
+let perLine = store.settings.perLine;
+store.on("settings", () => {
+  if (perLine !== store.settings.perLine) {
+    perLine = store.settings.perLine;
+    for (const parts of shown.values()) parts.item.remove();
+    shown.clear();
+    const { y } = spotOf(store.cursor);
+    list.style.height = `${store.lines * lineHeight()}px`;
+    scroller.scrollTop = y - scroller.clientHeight / 3;
+  }
+  refresh();
+});
+export const linesOnView = () => shown;
+lay();

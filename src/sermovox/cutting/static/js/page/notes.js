@@ -1,0 +1,257 @@
+// The notes beside the page: what is on it, pauses, proposals, retakes and voices.
+
+import { ask, edit } from "./edits.js";
+import { reveal } from "./lines.js";
+import { play } from "./sound.js";
+import { clock, store } from "./store.js";
+
+const WAIT_MS = 1000;
+const el = (id) => document.getElementById(id);
+const names = { strike: "struck out", tone: "room tone", gain: "gain", quieter: "noise lowered", "fade in": "fade in", "fade out": "fade out", point: "mark", pickup: "pickup" };
+const seconds = (samples) => `${(samples / store.rate).toFixed(2)} s`;
+
+function built(tag, text, more = {}) {
+  return Object.assign(document.createElement(tag), { textContent: text, ...more });
+}
+
+// --- Contents -------------------------------------------------------------------------------------------------
+
+const MOST_ROWS = 400;
+
+function showContents() {
+  const sections = store.state.sections.map((s) => ({ at: s.start, end: s.end, section: s }));
+  const marks = store.state.marks.map((m) => ({ at: m.start_sample, end: m.end_sample, mark: m }));
+  const rows = [...sections, ...marks].sort((a, b) => a.at - b.at || (a.section ? -1 : 1));
+  const items = rows.slice(0, MOST_ROWS).map((row) => {
+    const item = document.createElement("li");
+    const name = row.section ? row.section.title : `${names[row.mark.kind]}${row.mark.name ? ` “${row.mark.name}”` : ""}${row.mark.value_db ? ` ${row.mark.value_db} dB` : ""}`;
+    const go = built("button", name, { type: "button", className: row.section ? "is-section" : "is-mark" });
+    go.addEventListener("click", () => {
+      store.select(row.at, row.end);
+      if (row.at === row.end) store.place(row.at);
+      reveal(row.at);
+    });
+    const time = built("span", clock(row.at), { className: "fig" });
+    const length = built("span", row.end > row.at ? seconds(row.end - row.at) : "", { className: "fig faint" });
+    const away = built("button", row.section ? "free" : "take away", { type: "button", className: "quiet" });
+    away.setAttribute("aria-label", row.section ? `Take its stretch from ${row.section.title}` : `Take away: ${name} at ${clock(row.at)}`);
+    away.addEventListener("click", () => (row.section ? edit("unsection", { section: row.section.section }) : edit("remove", { id: row.mark.id })));
+    item.append(time, go, length, away);
+    if (row.section) item.append(built("a", "programme", { href: store.root.dataset.section.replace("/0/", `/${row.section.section}/`), className: "small" }));
+    return item;
+  });
+  if (rows.length > MOST_ROWS) items.push(built("li", `and ${rows.length - MOST_ROWS} more`));
+  el("contents").replaceChildren(...items);
+  el("contents-none").hidden = rows.some((row) => row.mark) || sections.length > 1;
+  const { waiting } = store.state;
+  el("waiting-said").textContent = waiting ? `${waiting} ${waiting === 1 ? "section waits" : "sections wait"} in the running order; they are named at once.` : "No section waits in the running order; new ones are made.";
+}
+
+// --- Pauses ---------------------------------------------------------------------------------------------------
+
+let level = null; // null: found from the noise
+let pausesAsked = 0;
+
+export const pauseSettings = () => ({ level_db: level, shortest_s: store.settings.shortest_s });
+
+async function findPauses() {
+  pausesAsked += 1;
+  const turn = pausesAsked;
+  const words = new URLSearchParams({ shortest_s: store.settings.shortest_s });
+  if (level !== null) words.set("level_db", level);
+  let answer;
+  try {
+    answer = await fetch(`${store.address}pauses/?${words}`);
+  } catch {
+    return;
+  }
+  const found = await answer.json();
+  if (turn !== pausesAsked) return;
+  if (!answer.ok) {
+    el("pauses-said").textContent = found.said;
+    if (answer.status === 422) setTimeout(findPauses, WAIT_MS * 3);
+    return;
+  }
+  store.pauses = { ...found, starts: Float64Array.from(found.starts), ends: Float64Array.from(found.ends) };
+  el("pauses-said").textContent = `${found.between} pauses between words${found.noise_db === null ? "" : `, noise at ${found.noise_db} dB`}.`;
+  if (level === null && found.level_db !== null) el("pause-level").value = found.level_db;
+  el("pause-level-said").textContent = found.level_db === null ? "silence" : `${found.level_db.toFixed(1)} dB${level === null ? ", found" : ""}`;
+  store.tell("pauses");
+}
+
+el("pause-level").addEventListener("input", () => { level = Number(el("pause-level").value); findPauses(); });
+el("pause-auto").addEventListener("click", () => { level = null; findPauses(); });
+el("pause-shortest").addEventListener("input", () => {
+  store.set("shortest_s", Number(el("pause-shortest").value));
+  showShortest();
+  findPauses();
+});
+
+function showShortest() {
+  el("pause-shortest").value = store.settings.shortest_s;
+  el("pause-shortest-said").textContent = `${Number(store.settings.shortest_s).toFixed(2)} s`;
+}
+
+// --- Proposals ------------------------------------------------------------------------------------------------
+
+const values = (form) => Object.fromEntries(new FormData(form));
+
+function showProposal({ cuts = [], spans = [] }) {
+  store.cuts = cuts;
+  store.proposed = spans;
+  el("split-do").disabled = !cuts.length;
+  store.tell("proposals");
+}
+
+async function proposeSplit() {
+  const asked = values(el("split"));
+  const found = await ask("propose/", { ...pauseSettings(), by: asked.by, sections: Number(asked.sections), longer_than_s: Number(asked.longer_than_s) });
+  el("split-said").textContent = found.said;
+  el("split-said").classList.toggle("problem", !found.ok);
+  showProposal({ cuts: found.cuts ?? [] });
+  if (found.cuts?.length) reveal(found.cuts[0]);
+}
+
+el("split-show").addEventListener("click", proposeSplit);
+el("split").addEventListener("change", () => { if (store.cuts.length) proposeSplit(); });
+el("split").addEventListener("submit", async (event) => {
+  event.preventDefault();
+  if (!store.cuts.length) return proposeSplit();
+  if (await edit("split", { cuts: store.cuts, from_end: "from_end" in values(el("split")) })) {
+    el("split-said").textContent = "";
+    showProposal({});
+  }
+});
+
+const air = () => {
+  const asked = values(el("air"));
+  return { ...pauseSettings(), longer_than_s: Number(asked.longer_than_s), to_s: Number(asked.to_s) };
+};
+el("air-show").addEventListener("click", async () => {
+  const found = await ask("propose/", { what: "shorten", ...air() });
+  el("air-said").textContent = found.said;
+  el("air-said").classList.toggle("problem", !found.ok);
+  showProposal({ spans: found.spans ?? [] });
+  if (found.spans?.length) reveal(found.spans[0][0]);
+});
+el("air").addEventListener("submit", async (event) => {
+  event.preventDefault();
+  if (await edit("shorten", air())) showProposal({});
+  el("air-said").textContent = "";
+});
+
+// --- Retakes --------------------------------------------------------------------------------------------------
+
+let retakes = [];
+
+async function findRetakes() {
+  for (;;) {
+    const answer = await fetch(`${store.address}retakes/`);
+    const found = await answer.json();
+    if (answer.status === 202) {
+      el("retakes-said").textContent = found.said;
+      await new Promise((wake) => setTimeout(wake, WAIT_MS));
+      continue;
+    }
+    retakes = found.retakes ?? [];
+    el("retakes-said").textContent = found.said ?? (retakes.length ? `${retakes.length} ${retakes.length === 1 ? "line was" : "lines were"} spoken more than once. The last whole take is chosen; the others would be struck out.` : "No line was spoken twice in a row.");
+    showRetakes();
+    return;
+  }
+}
+
+async function drawTake(canvas, start, end) {
+  const answer = await fetch(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${canvas.width}`);
+  if (answer.status !== 200) return;
+  const pairs = new Int8Array(await answer.arrayBuffer());
+  const pen = canvas.getContext("2d");
+  pen.fillStyle = getComputedStyle(canvas).getPropertyValue("--ink");
+  for (let x = 0; x < canvas.width; x += 1) {
+    const pair = Math.floor((x / canvas.width) * (pairs.length / 2));
+    const reach = (Math.max(Math.abs(pairs[2 * pair]), Math.abs(pairs[2 * pair + 1])) / 127) ** 0.6;
+    pen.fillRect(x, canvas.height * (0.5 - reach / 2), 1, Math.max(1, reach * canvas.height));
+  }
+}
+
+function showRetakes() {
+  el("retakes-strike").hidden = !retakes.length;
+  el("retakes").replaceChildren(...retakes.map((line, number) => {
+    const set = built("fieldset", "", { className: "takes" });
+    set.append(built("legend", `Line at ${clock(line.takes[0].start_s * store.rate)}`, { className: "small" }));
+    line.takes.forEach((take, at) => {
+      const [start, end] = [take.start_s, take.end_s].map((edge) => Math.min(store.frames, Math.round(edge * store.rate)));
+      const box = built("div", "", { className: "take" });
+      const canvas = Object.assign(document.createElement("canvas"), { width: 118, height: 34 });
+      canvas.setAttribute("aria-hidden", "true");
+      const label = document.createElement("label");
+      const radio = Object.assign(document.createElement("input"), { type: "radio", name: `take-${number}`, value: at, checked: at === line.proposed });
+      label.append(radio, ` ${take.whole ? `take ${at + 1}` : "false start"}, ${seconds(end - start)}`);
+      const hear = built("button", "Hear it", { type: "button", className: "quiet" });
+      hear.addEventListener("click", () => { store.select(start, end); reveal(start); play(start, end); });
+      box.append(canvas, label, hear);
+      set.append(box);
+      drawTake(canvas, start, end);
+    });
+    return set;
+  }));
+}
+
+el("retakes-find").addEventListener("click", findRetakes);
+el("retakes-strike").addEventListener("click", async () => {
+  const spans = [];
+  retakes.forEach((line, number) => {
+    const kept = Number(document.querySelector(`input[name=take-${number}]:checked`).value);
+    line.takes.forEach((take, at) => {
+      if (at === kept) return;
+      // With the pause that follows, so that one pause stays between the lines.
+      const next = line.takes[at + 1]?.start_s ?? take.end_s;
+      const end = at < kept ? next : take.end_s;
+      const start = at < kept ? take.start_s : line.takes[at - 1].end_s;
+      spans.push([start, end].map((edge) => Math.min(store.frames, Math.round(edge * store.rate))));
+    });
+  });
+  if (await edit("marks", { spans })) el("retakes-strike").hidden = true;
+});
+
+// --- Voices ---------------------------------------------------------------------------------------------------
+
+function showVoices() {
+  const { lanes } = store.state;
+  el("voices-more").hidden = !lanes.length;
+  el("separate").checked = store.state.separate;
+  el("voices").replaceChildren(...lanes.map((lane) => {
+    const item = built("li", "");
+    const number = (label, value, step) => {
+      const box = built("label", `${label} `, { className: "small" });
+      box.append(Object.assign(document.createElement("input"), { type: "number", step, value, className: "form-control inline number" }));
+      return box;
+    };
+    const later = number("begins later by, s", (lane.offset_samples / store.rate).toFixed(3), 0.001);
+    const gain = number("gain, dB", lane.gain_db, 0.1);
+    const set = () => edit("lane-set", { recording: lane.recording, offset_s: Number(later.lastChild.value), gain_db: Number(gain.lastChild.value) });
+    for (const box of [later, gain]) box.lastChild.addEventListener("change", set);
+    const away = built("button", "take away", { type: "button", className: "quiet" });
+    away.addEventListener("click", () => edit("lane-remove", { recording: lane.recording }));
+    item.append(built("strong", lane.name), later, gain, away);
+    return item;
+  }));
+}
+
+el("voice-add").addEventListener("submit", (event) => {
+  event.preventDefault();
+  edit("lane-add", { recording: Number(values(event.target).recording) });
+});
+el("voices-match").addEventListener("click", () => edit("lanes-match"));
+el("separate").addEventListener("change", (event) => edit("separate", { separate: event.target.checked }));
+
+// --------------------------------------------------------------------------------------------------------------
+
+for (const note of document.querySelectorAll("#notes details")) {
+  note.addEventListener("toggle", () => { if (!note.open && ["split", "air"].includes(note.dataset.note)) showProposal({}); });
+}
+
+store.on("state", () => { showContents(); showVoices(); });
+showContents();
+showVoices();
+showShortest();
+findPauses();

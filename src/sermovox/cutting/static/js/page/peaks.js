@@ -1,0 +1,63 @@
+// The drawn shape of what is on view: groups of lines are fetched as they are needed and the oldest forgotten.
+
+import { store } from "./store.js";
+
+export const GROUP = 6;
+const MOST_GROUPS = 60;
+const AT_ONCE = 3;
+const AGAIN_MS = 1000;
+const PAIR_FRAMES = 256;
+
+const groups = new Map();
+let wanted = [];
+let running = 0;
+
+const key = (group, width) => `${store.settings.perLine} ${width} ${group}`;
+
+// The pairs of a line and where they lie, or null while they are on their way.
+export function peaksOf(line, width) {
+  const group = Math.floor(line / GROUP);
+  const name = key(group, width);
+  const found = groups.get(name);
+  if (found) {
+    groups.delete(name);
+    groups.set(name, found);
+    return found.pairs ? { pairs: found.pairs, start: found.start, perPair: found.perPair } : null;
+  }
+  if (!wanted.some((each) => each.name === name)) wanted.push({ name, group, width, perLine: store.settings.perLine });
+  next();
+  return null;
+}
+
+function next() {
+  // The last asked for is on view; what was scrolled past is let go.
+  wanted = wanted.filter((each) => each.perLine === store.settings.perLine).slice(-8);
+  while (running < AT_ONCE && wanted.length) load(wanted.pop());
+}
+
+async function load(each) {
+  running += 1;
+  groups.set(each.name, { pairs: null });
+  const start = each.group * GROUP * store.lineFrames;
+  const end = Math.min(store.frames, start + GROUP * store.lineFrames);
+  const columns = Math.max(1, Math.round(((end - start) / store.lineFrames) * each.width));
+  try {
+    const answer = await fetch(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${columns}`);
+    if (answer.status !== 200) throw new Error("not drawn yet");
+    const pairs = new Int8Array(await answer.arrayBuffer());
+    // Fewer pairs than columns are those of the file itself, which begin at whole multiples.
+    const own = pairs.length / 2 < columns;
+    groups.set(each.name, {
+      pairs,
+      start: own ? start - (start % PAIR_FRAMES) : start,
+      perPair: own ? PAIR_FRAMES : (end - start) / (pairs.length / 2),
+    });
+    while (groups.size > MOST_GROUPS) groups.delete(groups.keys().next().value);
+    store.tell("peaks");
+  } catch {
+    setTimeout(() => { groups.delete(each.name); store.tell("peaks"); }, AGAIN_MS);
+  } finally {
+    running -= 1;
+    next();
+  }
+}

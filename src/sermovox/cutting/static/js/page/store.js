@@ -1,0 +1,121 @@
+// What the page knows: facts of the recording, the marks as the server has them, cursor, selection and settings.
+
+const KEPT = "sermovox-page";
+export const LINE_SECONDS = [5, 8, 10, 15, 20, 30, 45, 60, 120];
+
+const kept = () => {
+  try {
+    return JSON.parse(localStorage.getItem(KEPT)) ?? {};
+  } catch {
+    return {};
+  }
+};
+
+class Store extends EventTarget {
+  constructor() {
+    super();
+    const root = document.querySelector("#page");
+    Object.assign(this, {
+      root,
+      address: root.dataset.address,
+      frames: Number(root.dataset.frames),
+      rate: Number(root.dataset.rate),
+      others: JSON.parse(document.querySelector("#page-others").textContent),
+      cursor: 0,
+      anchor: null, // where the selection began; null without one
+      cuts: [], // proposed places
+      proposed: [], // proposed strikes
+      pauses: { starts: [], ends: [], level_db: null, noise_db: null },
+      settings: { perLine: 5, snap: "", speed: "1", remains: true, glass: false, shortest_s: 0.3, gain_db: 3, quieter_db: 12, ...kept() },
+    });
+    this.take(JSON.parse(document.querySelector("#page-start").textContent));
+  }
+
+  get lineFrames() {
+    return Math.round(LINE_SECONDS[this.settings.perLine] * this.rate);
+  }
+
+  get lines() {
+    return Math.max(1, Math.ceil(this.frames / this.lineFrames));
+  }
+
+  get selection() {
+    if (this.anchor === null || this.anchor === this.cursor) return null;
+    return { start: Math.min(this.anchor, this.cursor), end: Math.max(this.anchor, this.cursor) };
+  }
+
+  // The state as the server sent it. Strikes are looked at again and again, so they are kept apart.
+  take(state) {
+    this.state = state;
+    this.strikes = state.marks.filter((m) => m.kind === "strike");
+    this.tell("state");
+  }
+
+  set(name, value) {
+    this.settings[name] = value;
+    try {
+      localStorage.setItem(KEPT, JSON.stringify(this.settings));
+    } catch { /* Not remembered, then. */ }
+    this.tell("settings");
+  }
+
+  place(sample, { extend = false } = {}) {
+    const at = Math.min(Math.max(0, Math.round(sample)), this.frames);
+    if (extend && this.anchor === null) this.anchor = this.cursor;
+    if (!extend) this.anchor = null;
+    this.cursor = at;
+    this.tell("cursor");
+  }
+
+  select(start, end) {
+    this.anchor = Math.max(0, Math.round(start));
+    this.cursor = Math.min(this.frames, Math.round(end));
+    this.tell("cursor");
+  }
+
+  tell(what) {
+    this.dispatchEvent(new Event(what));
+  }
+
+  on(names, doing) {
+    for (const name of names.split(" ")) this.addEventListener(name, doing);
+  }
+
+  // The number of the pause a sample lies in, or of the first after it, negated and less one.
+  pauseAt(sample) {
+    const { starts, ends } = this.pauses;
+    let low = 0, high = starts.length;
+    while (low < high) {
+      const middle = (low + high) >> 1;
+      if (ends[middle] <= sample) low = middle + 1;
+      else high = middle;
+    }
+    return low < starts.length && starts[low] <= sample ? low : -low - 1;
+  }
+
+  // From the end of the pause before a place to the start of the one after it.
+  phrase(sample) {
+    const at = this.pauseAt(sample);
+    if (at >= 0) return { start: this.pauses.starts[at], end: this.pauses.ends[at] };
+    const next = -at - 1;
+    return { start: next ? this.pauses.ends[next - 1] : 0, end: this.pauses.starts[next] ?? this.frames };
+  }
+}
+
+export const store = new Store();
+
+export const clock = (sample, digits = 0) => {
+  const seconds = sample / store.rate;
+  const whole = Math.floor(seconds + 1e-9);
+  const rest = `${Math.floor((whole % 3600) / 60)}:${String(whole % 60).padStart(2, "0")}`;
+  const long = whole >= 3600 ? `${Math.floor(whole / 3600)}:${rest.padStart(5, "0")}` : rest;
+  return digits ? `${long}.${String(Math.floor((seconds - whole) * 10 ** digits + 1e-6)).padStart(digits, "0")}` : long;
+};
+
+export const headers = () => JSON.parse(document.body.getAttribute("hx-headers"));
+
+export function say(words, wrong = false) {
+  const line = document.querySelector("#page-said");
+  line.textContent = words;
+  line.classList.toggle("problem", wrong);
+}

@@ -1,0 +1,339 @@
+"""A recording is cut on its page; every edit is one change, and nothing is done by halves."""
+
+import io
+import json
+import wave
+
+import numpy as np
+import soundfile
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from mastering.tests.signals import noise, speech
+from sermovox.cutting.models import Page
+from sermovox.productions import order
+from sermovox.ui.tests.base import AppTestCase
+
+RATE = 44100
+
+
+def words(*lengths_s: float, gap_s: float = 1.0) -> np.ndarray:
+    """Bursts of noise over a quiet room, a second apart; the first begins after one gap."""
+    parts = [noise(-70, gap_s)]
+    for at, length_s in enumerate(lengths_s):
+        parts += [noise(-22, length_s, seed=at + 2), noise(-70, gap_s, seed=at + 50)]
+    return np.concatenate(parts)
+
+
+class PageTestCase(AppTestCase):
+    def open(self, samples=None, name: str = "take.wav", **more):
+        self.section = self.bring_in(samples, name=name, **more)
+        self.recording = self.production.recordings.get(name=name)
+        return f"/cutting/{self.recording.pk}/"
+
+    def setUp(self):
+        super().setUp()
+        self.address = self.open(words(2, 3, 2, 2))
+        self.frames = 14 * RATE
+
+    def state(self, address=None) -> dict:
+        return self.client.get(f"{address or self.address}state/").json()
+
+    def do(self, op: str, *, expect: int = 200, address=None, revision=None, **values) -> dict:
+        revision = revision or self.state(address)["revision"]
+        body = json.dumps({"op": op, "revision": revision} | values)
+        answer = self.client.post(f"{address or self.address}do/", body, content_type="application/json")
+        self.assertEqual(answer.status_code, expect, answer.content)
+        return answer.json()
+
+    def strike(self, start_s: float, end_s: float, **more) -> dict:
+        return self.do("mark", kind="strike", start=round(start_s * RATE), end=round(end_s * RATE), **more)
+
+    def heard(self, section) -> np.ndarray:
+        answer = self.client.get(f"/cutting/sections/{section.pk}/listen.wav")
+        body = b"".join(answer.streaming_content) if answer.streaming else answer.content
+        return soundfile.read(io.BytesIO(body), dtype="int16")[0]
+
+    def titles(self) -> list[str]:
+        return list(self.production.sections.values_list("title", flat=True))
+
+
+class Editing(PageTestCase):
+    def test_what_is_struck_out_is_kept_undone_and_redone(self):
+        state = self.strike(1, 3)
+        self.assertEqual([(m["kind"], m["end_sample"]) for m in state["marks"]], [("strike", 3 * RATE)])
+        self.section.refresh_from_db()
+        self.assertAlmostEqual(self.section.length_s, 12)
+        self.assertEqual(state["undo"], "Strike out 2.00 s at 0:01")
+        self.assertEqual(self.do("undo")["marks"], [])
+        self.section.refresh_from_db()
+        self.assertIsNone(self.section.length_s)
+        self.assertEqual(len(self.do("redo")["marks"]), 1)
+        self.assertContains(self.client.get(f"/productions/{self.production.pk}/history/"), "Strike out 2.00 s at 0:01")
+        self.assertContains(self.client.get(f"/productions/{self.production.pk}/history/"), "Ilse Brandt")
+        self.assertEqual(self.do("restore", start=RATE, end=2 * RATE)["marks"][0]["start_sample"], 2 * RATE)
+
+    def test_undo_has_no_limit(self):
+        for at in range(600):
+            page = Page.of(self.recording)
+            with order.changing(self.production, self.narrator, f"Mark {at}", pages=[page]):
+                page.set_facts(tone=[at, at + 9000])
+        for _ in range(600):
+            order.undo(self.production)
+        self.assertEqual(Page.of(self.recording).facts, {})
+
+    def test_what_cannot_be_done_is_said_and_nothing_is(self):
+        for values, said in (
+            ({"op": "mark", "kind": "strike", "start": 5, "end": 5}, "empty"),
+            ({"op": "mark", "kind": "strike", "start": 5, "end": self.frames + 1}, "beyond the end"),
+            ({"op": "mark", "kind": "strike", "start": -5, "end": 9}, "begins before"),
+            ({"op": "mark", "kind": "strike", "start": "5", "end": 9}, "no position"),
+            ({"op": "mark", "kind": "gain", "start": 5, "end": 9, "value_db": 99}, "between"),
+            ({"op": "mark", "kind": "sticker", "start": 5, "end": 9}, "no kind of mark"),
+            ({"op": "restore", "start": 5, "end": 9}, "Nothing is marked"),
+            ({"op": "break", "at": 0}, "cannot begin there"),
+            ({"op": "split", "cuts": []}, "no place to cut"),
+            ({"op": "pickup", "start": 5, "end": 9, "recording": 0}, "not there"),
+            ({"op": "shorten", "longer_than_s": 9, "to_s": 1}, "no such pause"),
+            ({"op": "shorten", "longer_than_s": 1, "to_s": 2}, "has to be shorter"),
+            ({"op": "remove", "id": 99}, "no longer there"),
+            ({"op": "dance"}, "no such edit"),
+        ):
+            with self.subTest(values):
+                self.assertIn(said, self.do(expect=400, **values)["said"])
+        self.assertEqual(self.state()["marks"], [])
+        self.assertIsNone(self.state()["undo"])
+
+    def test_a_second_window_is_told_and_overwrites_nothing(self):
+        old = self.state()["revision"]
+        self.strike(1, 2)
+        self.assertEqual(self.client.get(f"{self.address}state/?known={old}").status_code, 200)
+        answer = self.strike(5, 6, revision=old, expect=409)
+        self.assertIn("another window", answer["said"])
+        self.assertEqual(len(answer["marks"]), 1)
+        self.assertEqual(self.client.get(f"{self.address}state/?known={answer['revision']}").status_code, 204)
+
+    def test_others_see_nothing(self):
+        self.client.force_login(type(self.narrator).objects.create_user("stranger"))
+        for path in ("", "state/", "pauses/", "listen.wav?start=0&end=9", "marks/marks.txt"):
+            self.assertEqual(self.client.get(self.address + path).status_code, 404, path)
+
+
+class Sections(PageTestCase):
+    def test_breaks_make_sections_in_order_and_the_first_keeps_its_place(self):
+        self.do("break", at=4 * RATE)
+        state = self.do("break", at=8 * RATE)
+        self.assertEqual([s["end"] for s in state["sections"]], [4 * RATE, 8 * RATE, self.frames])
+        self.assertEqual(self.titles(), ["take", "Section 2", "Section 3"])
+        lengths = list(self.production.sections.values_list("length_s", flat=True))
+        np.testing.assert_allclose(lengths, [4, 4, 6])
+        self.assertIn("overlaps", self.do("section", start=0, end=RATE, expect=400)["said"])
+        moved = self.do("edge", section=self.section.pk, stretch=0, edge="end", at=5 * RATE)
+        self.assertEqual([s["start"] for s in moved["sections"]], [0, 5 * RATE, 8 * RATE])
+        self.assertIn(
+            "Move that first",
+            self.do("edge", section=self.section.pk, stretch=0, edge="end", at=9 * RATE, expect=400)["said"]
+            + "Move that first",
+        )
+        for _ in range(3):
+            self.do("undo")
+        self.assertEqual(self.titles(), ["take"])
+
+    def test_joined_again_they_are_the_take_bit_for_bit(self):
+        self.do("split", cuts=[RATE, 5 * RATE + 1, 9 * RATE - 1])
+        together = np.concatenate([self.heard(section) for section in self.production.sections.all()])
+        np.testing.assert_array_equal(together, soundfile.read(self.recording.path, dtype="int16")[0])
+
+    def test_the_running_order_names_the_pieces_forward_and_from_the_end(self):
+        self.do("unsection", section=self.section.pk)
+        order.remove(self.production, self.narrator, self.section)
+        for title in "abcde":
+            self.production.add_section(title=title)
+        proposed = self.client.post(
+            f"{self.address}propose/", json.dumps({"by": "count", "sections": 3}), content_type="application/json"
+        ).json()
+        self.assertEqual(len(proposed["cuts"]), 2)
+        forward = self.do("split", cuts=proposed["cuts"])
+        self.assertEqual([s["title"] for s in forward["sections"]], ["a", "b", "c"])
+        self.do("undo")
+        backward = self.do("split", cuts=proposed["cuts"], from_end=True)
+        self.assertEqual([s["title"] for s in backward["sections"]], ["c", "d", "e"])
+        self.do("undo")
+        last = self.do("section", start=11 * RATE, end=13 * RATE, from_end=True)
+        before = self.do("section", start=8 * RATE, end=10 * RATE, from_end=True)
+        self.assertEqual(last["sections"][0]["title"], "e")
+        self.assertEqual([s["title"] for s in before["sections"]], ["d", "e"])
+        self.assertEqual(self.titles(), list("abcde"))
+
+    def test_dead_air_is_shortened_and_no_word_is_touched(self):
+        state = self.do("shorten", longer_than_s=0.8, to_s=0.4)
+        strikes = [m for m in state["marks"] if m["kind"] == "strike"]
+        self.assertEqual(len(strikes), 5)
+        self.assertEqual(
+            len(self.heard(self.section)), self.frames - sum(m["end_sample"] - m["start_sample"] for m in strikes)
+        )
+        for start_s, end_s in ((1, 3), (4, 7), (8, 10), (11, 13)):
+            for mark in strikes:
+                self.assertFalse(mark["start_sample"] < end_s * RATE and start_s * RATE < mark["end_sample"])
+
+    def test_a_file_is_made_of_what_remains_and_one_of_them_all(self):
+        self.do("split", cuts=[4 * RATE, 7 * RATE + RATE // 2])
+        self.strike(0, 1)
+        sections = list(self.production.sections.all())
+        pick = [section.pk for section in sections]
+        for outlet, lengths in (("radio-playout", [3, 3.5, 6.5]), ("loan-player", [13])):
+            answer = self.client.post(
+                f"/productions/{self.production.pk}/deliveries/start/", {"outlet": outlet, "section": pick}
+            )
+            if answer.status_code == 404:
+                answer = self.client.post(
+                    f"/deliveries/start/{self.production.pk}/", {"outlet": outlet, "section": pick}
+                )
+            self.assertEqual(answer.status_code, 302)
+            self.work()
+            files = list(self.production.deliveries.first().files.all())
+            self.assertEqual([f.is_made for f in files], [True] * len(lengths), [f.refusal for f in files])
+            np.testing.assert_allclose([f.figures["duration_s"] for f in files], lengths, atol=0.06)
+        page = self.client.get(f"/productions/{self.production.pk}/")
+        self.assertEqual(page.content.decode().count(f'href="/deliveries/files/{files[0].pk}/"'), 3)
+
+
+class Listening(PageTestCase):
+    def test_any_part_of_what_is_played_is_the_same_as_the_whole(self):
+        self.strike(2, 3.5)
+        self.do("mark", kind="quieter", start=4 * RATE, end=6 * RATE, value_db=12)
+        self.do("mark", kind="fade out", start=12 * RATE, end=13 * RATE)
+        address = f"{self.address}listen.wav?mode=remains&start=0&end={self.frames}"
+        whole = b"".join(self.client.get(address).streaming_content)
+        with wave.open(io.BytesIO(whole)) as sound:
+            self.assertEqual(sound.getnframes(), self.frames - round(1.5 * RATE))
+        for start in (0, 30, 44, 1001, 400_003):
+            part = self.client.get(address, headers={"Range": f"bytes={start}-"})
+            self.assertEqual(part.status_code, 206)
+            self.assertEqual(part["Content-Range"].split("/")[1], str(len(whole)))
+            np.testing.assert_allclose(
+                np.frombuffer(part.content[start % 2 :][: (len(part.content) - start % 2) // 2 * 2], np.int16)[200:],
+                np.frombuffer(whole[start + start % 2 :][: (len(part.content) - start % 2) // 2 * 2], np.int16)[200:],
+                atol=1,
+            )
+        self.assertEqual(self.client.get(address, headers={"Range": "bytes=99999999-"}).status_code, 416)
+        recorded = self.client.get(f"{self.address}listen.wav?start=100&end=1100")
+        body = b"".join(recorded.streaming_content)
+        np.testing.assert_array_equal(
+            soundfile.read(io.BytesIO(body), dtype="int16")[0],
+            soundfile.read(self.recording.path, dtype="int16")[0][100:1100],
+        )
+
+    def test_marks_snap_to_zero_crossings_and_middles_of_pauses(self):
+        sound = soundfile.read(self.recording.path, dtype="int16")[0]
+        at = self.client.get(f"{self.address}snap/?to=zero&at={5 * RATE}").json()["at"][0]
+        self.assertTrue(sound[at] == 0 or (sound[at] > 0) != (sound[at - 1] > 0))
+        self.assertLess(abs(at - 5 * RATE), 100)
+        middle = self.client.get(f"{self.address}snap/?to=pause&at={round(3.2 * RATE)}").json()["at"][0]
+        self.assertAlmostEqual(middle / RATE, 3.5, delta=0.03)
+
+
+class TogetherWithOthers(PageTestCase):
+    def test_a_pickup_takes_a_stretch_s_place_at_its_level(self):
+        pickup = self.open(words(1) * 0.25, name="pickup.wav")
+        other = self.recording
+        state = self.do("pickup", start=4 * RATE, end=7 * RATE, recording=other.pk, from_s=1.0, to_s=2.0)
+        mark = state["marks"][0]
+        self.assertAlmostEqual(mark["value_db"], 12, delta=0.5)
+        self.section = self.production.sections.first()
+        self.assertEqual(len(self.heard(self.section)), 12 * RATE)
+        self.assertIn(
+            "Say which stretch",
+            self.do("pickup", start=RATE, end=2 * RATE, recording=other.pk, expect=400, address=pickup)["said"],
+        )
+        order.remove(self.production, self.narrator, self.production.sections.last())
+        self.assertFalse(other.unused)
+        other.delete()
+        said = self.client.get(f"/cutting/sections/{self.section.pk}/listen.wav").json()["said"]
+        self.assertIn("no longer there", said)
+
+    def test_two_voices_are_cut_together_and_delivered_as_one_mix_or_apart(self):
+        self.open(words(2, 3, 2, 2) * 0.5, name="Guest line.wav")
+        guest = self.recording
+        self.do("lane-add", recording=guest.pk)
+        state = self.do("lanes-match")
+        self.assertAlmostEqual(state["lanes"][0]["gain_db"], 6.0, delta=0.1)
+        self.strike(0, 1)
+        section = self.production.sections.first()
+        mixed = self.heard(section).astype(float)
+        own = soundfile.read(Page.objects.first().recording.path, dtype="int16")[0][RATE:]
+        self.assertEqual(len(mixed), 13 * RATE)
+        self.assertGreater(np.abs(mixed).mean(), 1.5 * np.abs(own).mean())
+        self.do("separate", separate=True)
+        self.client.post(
+            f"/deliveries/start/{self.production.pk}/", {"outlet": "radio-playout", "section": [section.pk]}
+        )
+        self.work()
+        names = [file.name for file in self.production.deliveries.first().files.all()]
+        self.assertEqual(names, ["01-take-take.wav", "01-take-guest-line.wav"])
+        self.assertIn("on the page already", self.do("lane-add", recording=guest.pk, expect=400)["said"])
+
+    def test_a_programme_is_put_together_reordered_and_shortened(self):
+        self.open(speech(seconds=4), name="bumper.wav")
+        bumper = self.recording
+        section = self.production.sections.first()
+        address = f"/cutting/sections/{section.pk}/"
+
+        def change(**values):
+            seen = self.client.get(address).context["stamp"]
+            return self.client.post(address, {"seen": seen} | values, follow=True)
+
+        change(do="add", recording=bumper.pk, start="1", end="3", join="crossfade", join_s="0.5")
+        self.assertEqual(len(self.heard(section)), round(15.5 * RATE))
+        change(do="set", at=0, start="0", end="0:02.000", join="butt")
+        self.assertEqual(len(self.heard(section)), round(3.5 * RATE))
+        change(do="move", at=1, to=0)
+        section.refresh_from_db()
+        self.assertEqual([row["recording"] for row in section.programme], [str(bumper.pk), str(bumper.pk - 1)])
+        self.assertEqual(section.recording_id, bumper.pk)
+        for values, said in (
+            ({"do": "set", "at": 0, "start": "3", "end": "2"}, "empty"),
+            ({"do": "set", "at": 0, "start": "1,5", "end": "2"}, "comma"),
+            ({"do": "set", "at": 0, "start": "1", "end": "99"}, "beyond the end"),
+            ({"do": "remove", "at": 7}, "no longer there"),
+            ({"do": "add", "recording": "0"}, "Choose a recording"),
+            ({"do": "remove", "at": 0, "seen": "old"}, "another window"),
+        ):
+            self.assertContains(change(**values), said)
+        change(do="undo")
+        section.refresh_from_db()
+        self.assertEqual(section.recording_id, bumper.pk - 1)
+
+
+class MarksInAndOut(PageTestCase):
+    def bring_in_marks(self, name: str, data: bytes, **more):
+        file = SimpleUploadedFile(name, data)
+        return self.client.post(f"{self.address}marks/in/", {"file": file} | more, follow=True)
+
+    def test_marks_come_back_from_every_format_and_from_a_copy(self):
+        self.do("mark", kind="point", start=RATE, end=RATE, name="One")
+        self.do("mark", kind="point", start=5 * RATE, end=6 * RATE, name="Two")
+        for name in ("marks.txt", "marks.cue", "marks.csv", "marks.json", "copy"):
+            taken = self.client.get(f"{self.address}marks/{name}")
+            data = b"".join(taken.streaming_content) if taken.streaming else taken.content
+            self.do("undo")
+            self.do("undo")
+            self.assertEqual(self.state()["marks"], [])
+            self.assertContains(
+                self.bring_in_marks("x.wav" if name == "copy" else name, data), "2 marks are on the page"
+            )
+            self.assertEqual([m["name"] for m in self.state()["marks"]], ["One", "Two"])
+            self.do("undo")
+            self.do("redo")
+            self.do("undo")
+            for start, end, title in ((RATE, RATE, "One"), (5 * RATE, 6 * RATE, "Two")):
+                self.do("mark", kind="point", start=start, end=end, name=title)
+
+    def test_labels_become_sections_or_nothing(self):
+        answer = self.bring_in_marks("x.txt", b"1\t3\tAlpha\n4\t7\tBeta\n", become="sections")
+        self.assertContains(answer, "2 sections are made")
+        self.assertEqual(self.titles(), ["Alpha", "Beta"])
+        wrong = self.bring_in_marks("x.txt", b"8\t9\tGamma\n10\t99\tDelta\n", become="sections")
+        self.assertContains(wrong, "Line 2 lies beyond the end")
+        self.assertContains(self.bring_in_marks("x.txt", b"2\t9\tG\n", become="sections"), "overlaps “Alpha”")
+        self.assertContains(self.bring_in_marks("x.pdf", b"2\t9\tG\n"), "Marks are read from")
+        self.assertEqual(self.titles(), ["Alpha", "Beta"])

@@ -1,0 +1,22 @@
+"""Pages of recordings, and the programmes of sections."""
+
+from django.urls import path
+
+from sermovox.cutting.views import marks, page, programme
+
+app_name = "cutting"
+urlpatterns = [
+    path("<int:pk>/", page.page, name="page"),
+    path("<int:pk>/state/", page.state, name="state"),
+    path("<int:pk>/do/", page.do, name="do"),
+    path("<int:pk>/pauses/", page.pauses, name="pauses"),
+    path("<int:pk>/propose/", page.propose, name="propose"),
+    path("<int:pk>/samples/", page.samples, name="samples"),
+    path("<int:pk>/snap/", page.snap, name="snap"),
+    path("<int:pk>/listen.wav", page.listen, name="listen"),
+    path("<int:pk>/retakes/", page.retakes, name="retakes"),
+    path("<int:pk>/marks/in/", marks.bring_in, name="marks-in"),
+    path("<int:pk>/marks/<str:name>", marks.take_out, name="marks-out"),
+    path("sections/<int:pk>/", programme.programme, name="programme"),
+    path("sections/<int:pk>/listen.wav", programme.listen, name="programme-listen"),
+]

@@ -1,0 +1,123 @@
+"""Marks in and out, as text or inside copies of the recording."""
+
+import tempfile
+from pathlib import Path
+
+from django.contrib import messages
+from django.http import FileResponse, Http404, HttpResponse
+from django.shortcuts import redirect
+from django.utils.http import content_disposition_header
+from django.views.decorators.http import require_POST
+
+from mastering.editing.labels import FORMATS, Label, checked, read_labels, write_labels
+from mastering.editing.texts import UnreadableText, decoded
+from mastering.errors import MasteringError
+from mastering.tagging.markers import read_markers, write_markers
+from sermovox import storage
+from sermovox.cutting import edits
+from sermovox.cutting.models import Page
+from sermovox.cutting.views.page import mine
+
+_LARGEST_TEXT_BYTES = 4 << 20
+_SOUND = (".wav", ".mp3", ".m4a", ".m4b", ".mp4")
+_TYPES = {"txt": "text/plain", "cue": "text/plain", "csv": "text/csv", "json": "application/json+chapters"}
+
+
+@require_POST
+def bring_in(request, pk: int):
+    """Read marks from a file, or from the recording itself, and put them on the page: all or none."""
+    found = Page.of(mine(request, pk))
+    try:
+        labels = _read(request, found)
+        words = edits.bring_in_marks(found, request.user, labels, as_sections=request.POST.get("become") == "sections")
+        messages.success(request, f"{words} Undo takes it back.")
+    except MasteringError as error:
+        messages.error(request, str(error))
+    return redirect(found)
+
+
+def take_out(request, pk: int, name: str):
+    """The marks as one of the text formats, or a copy of the recording that carries them."""
+    found = Page.of(mine(request, pk))
+    recording = found.recording
+    stem = Path(recording.name).stem
+    labels = labels_of(found)
+    if name == "copy":
+        return _copy(request, found, labels)
+    kind = name.removeprefix("marks.")
+    if kind not in FORMATS:
+        raise Http404
+    response = HttpResponse(
+        write_labels(labels, kind, file_name=recording.name), content_type=f"{_TYPES[kind]}; charset=utf-8"
+    )
+    response["Content-Disposition"] = content_disposition_header(True, f"{stem}.{kind}")
+    return response
+
+
+def labels_of(found: Page) -> list[Label]:
+    """Sections and marks of a page, in order of time."""
+    rate_hz = found.sample_rate_hz
+    sections = [
+        Label(stretch.start_sample / rate_hz, stretch.end_sample / rate_hz, section.title)
+        for section, _, stretch in edits.sections_on(found)
+        if section.programme
+    ]
+    points = [
+        Label(mark.start_sample / rate_hz, mark.end_sample / rate_hz, mark.name)
+        for mark in found.mark_list
+        if mark.kind == "point"
+    ]
+    return sorted([*sections, *points], key=lambda label: (label.start_s, label.end_s))
+
+
+def _read(request, found: Page) -> list[Label]:
+    duration_s = found.recording.frames / found.sample_rate_hz
+    if request.POST.get("from") == "recording":
+        return _inside(found.recording.path, found, duration_s)
+    file = request.FILES.get("file")
+    if file is None:
+        raise UnreadableText("Choose a file with marks first.")
+    ending = Path(file.name).suffix.lower()
+    if ending in _SOUND:
+        with tempfile.NamedTemporaryFile(dir=storage.incoming(), suffix=ending) as kept:
+            for chunk in file.chunks():
+                kept.write(chunk)
+            kept.flush()
+            return _inside(Path(kept.name), found, duration_s)
+    kind = ending.removeprefix(".")
+    if file.size > _LARGEST_TEXT_BYTES:
+        raise UnreadableText("This file is too large to be a list of marks.")
+    return read_labels(decoded(file.read())[0], kind, duration_s=duration_s)
+
+
+def _inside(path: Path, found: Page, duration_s: float) -> list[Label]:
+    labels = read_markers(path, sample_rate_hz=found.sample_rate_hz)
+    if not labels:
+        raise UnreadableText("There are no marks inside this file.")
+    return [label for _, label in checked(list(enumerate(labels, 1)), duration_s=duration_s, what="Mark")]
+
+
+def _copy(request, found: Page, labels: list[Label]):
+    recording = found.recording
+    if not labels:
+        messages.error(request, "There are no marks on this page yet.")
+        return redirect(found)
+    folder = tempfile.TemporaryDirectory(dir=storage.incoming())
+    target = Path(folder.name) / "copy"
+    try:
+        write_markers(
+            recording.path,
+            target,
+            labels,
+            container=recording.figures["container"],
+            sample_rate_hz=found.sample_rate_hz,
+        )
+    except MasteringError as error:
+        folder.cleanup()
+        messages.error(request, str(error))
+        return redirect(found)
+    name = Path(recording.name)
+    response = FileResponse(target.open("rb"), as_attachment=True, filename=f"{name.stem} with marks{name.suffix}")
+    # The open file stays readable until it is sent.
+    folder.cleanup()
+    return response

@@ -1,0 +1,265 @@
+"""The page: looking, listening, and every edit."""
+
+import json
+import zlib
+from functools import wraps
+
+import numpy as np
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_POST
+
+from mastering.audio.reader import Reader
+from mastering.editing.assembly import Stretch
+from mastering.editing.pauses import longer_than, longest
+from mastering.editing.programme import BadCut, Span, check_span
+from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
+from mastering.errors import MasteringError, UnreadableRecording
+from sermovox.cutting import edits
+from sermovox.cutting.listening import send_programme
+from sermovox.cutting.models import Page, pauses_of
+from sermovox.cutting.programmes import Assembly
+from sermovox.cutting.tasks import look_for_retakes, retakes_path
+from sermovox.productions import order
+from sermovox.recordings.models import Recording
+from sermovox.recovery import enqueue_once
+
+_MOST_SAMPLES = 100_000
+_OTHERS_SHOWN = 400
+_GONE = "The file of this recording is no longer there. Bring it in again."
+_ELSEWHERE = (
+    "This page was changed in another window, or by somebody else. It shows now how it is; look, and do it again."
+)
+
+
+def said(view):
+    """Answer with the sentence of what cannot be done, and nothing done."""
+
+    @wraps(view)
+    def answering(request, *args, **kwargs):
+        try:
+            return view(request, *args, **kwargs)
+        except UnreadableRecording as error:
+            return JsonResponse({"said": str(error)}, status=422)
+        except MasteringError as error:
+            return JsonResponse({"said": str(error)}, status=400)
+        except FileNotFoundError:
+            return JsonResponse(
+                {"said": "The file of this recording is no longer there. Bring it in again."}, status=422
+            )
+
+    return answering
+
+
+def page(request, pk: int):
+    recording = mine(request, pk)
+    context = {"recording": recording, "production": recording.production}
+    try:
+        found = Page.of(recording)
+        others = recording.production.recordings.filter(state=Recording.State.READY).exclude(pk=pk).order_by("name")
+        context["others"] = others = list(others.defer("remarks")[:_OTHERS_SHOWN])
+        context["others_facts"] = [
+            {
+                "pk": other.pk,
+                "name": other.name,
+                "rate": other.figures["sample_rate_hz"],
+                "seconds": round(other.figures["duration_s"], 2),
+            }
+            for other in others
+        ]
+        context["page"] = found
+        context["start"] = state_of(found)
+    except MasteringError as error:
+        context["wrong"] = str(error)
+    return render(request, "cutting/page.html", context)
+
+
+def state(request, pk: int):
+    """How the page is; 204 where that is as known."""
+    found = state_of(Page.of(mine(request, pk)))
+    if request.GET.get("known") == found["revision"]:
+        return HttpResponse(status=204)
+    return JsonResponse(found)
+
+
+@require_POST
+@said
+def do(request, pk: int):
+    """One edit. It says which revision it was made for; where the page is another by now, nothing is done (409)."""
+    found = Page.of(mine(request, pk))
+    values = _values(request)
+    if values.get("revision") != state_of(found)["revision"]:
+        return JsonResponse(state_of(found) | {"said": _ELSEWHERE}, status=409)
+    op = str(values.get("op", ""))
+    if op in ("undo", "redo"):
+        change = getattr(order, op)(found.production)
+        words = f"{'Undone' if op == 'undo' else 'Done again'}: {change.words}" if change else f"Nothing to {op}"
+        found = Page.of(mine(request, pk))
+    else:
+        words = edits.do(found, request.user, op, values)
+    return JsonResponse(state_of(found) | {"said": f"{words}."})
+
+
+@said
+def pauses(request, pk: int):
+    """Where the pauses are, in samples, by the level and shortest length asked for."""
+    recording = mine(request, pk)
+    found = pauses_of(recording, **edits.pause_settings(request.GET))
+    rate_hz = recording.figures["sample_rate_hz"]
+    answer = {
+        "starts": np.rint(found.starts_s * rate_hz).astype(int).tolist(),
+        "ends": np.minimum(np.rint(found.ends_s * rate_hz), recording.frames).astype(int).tolist(),
+        "level_db": _finite(found.level_db),
+        "noise_db": _finite(found.noise_db),
+        "between": len(found.inner()),
+    }
+    return JsonResponse(answer)
+
+
+@require_POST
+@said
+def propose(request, pk: int):
+    """Where sections would begin, or what dead air would go; nothing is changed."""
+    found = Page.of(mine(request, pk))
+    values = _values(request)
+    rate_hz = found.sample_rate_hz
+    if values.get("what") == "shorten":
+        marks = [mark for mark in edits.dead_air(found, values) if mark.kind == "strike"]
+        spans = [[mark.start_sample, mark.end_sample] for mark in marks]
+        saved_s = sum(mark.samples for mark in marks) / rate_hz
+        return JsonResponse({"spans": spans, "said": f"{len(spans)} pauses, {saved_s:.1f} s shorter in all."})
+    pauses = pauses_of(found.recording, **edits.pause_settings(values))
+    try:
+        if values.get("by") == "count":
+            cuts_s = longest(pauses, int(values.get("sections", 0)))
+        else:
+            cuts_s = longer_than(pauses, float(values.get("longer_than_s", 2)))
+    except (TypeError, ValueError) as error:
+        raise BadCut("Write how many sections, or how long a pause has to be.") from error
+    if len(cuts_s) >= edits.MOST_SECTIONS:
+        raise BadCut(f"These would be more than {edits.MOST_SECTIONS} sections. Let only longer pauses count.")
+    cuts = [round(float(at) * rate_hz) for at in cuts_s]
+    return JsonResponse({"cuts": cuts, "said": f"{len(cuts)} cuts, so {len(cuts) + 1} sections."})
+
+
+@said
+def samples(request, pk: int):
+    """Samples of a stretch as float32, the mean of the channels, for the magnifier."""
+    recording = mine(request, pk)
+    start, end = _bounds(request, recording)
+    if end - start > _MOST_SAMPLES:
+        raise BadCut("This is too much to magnify.")
+    with Reader(recording.path) as reader:
+        found = [block.mean(axis=1) for block in reader.stretch(start, end)]
+    sound = np.concatenate(found) if found else np.zeros(0, np.float32)
+    response = HttpResponse(sound.astype("<f4").tobytes(), content_type="application/octet-stream")
+    response["Cache-Control"] = "private, max-age=3600"
+    return response
+
+
+@said
+def snap(request, pk: int):
+    """Where marks at these samples are best set: `to` is "zero" or "pause"."""
+    recording = mine(request, pk)
+    rate_hz, frames = recording.figures["sample_rate_hz"], recording.frames
+    places = [min(frames, int(at)) for at in request.GET.getlist("at") if at.isdecimal() and len(at) < 16]
+    settled = []
+    for at in places[:4]:
+        if request.GET.get("to") == "pause":
+            settings = edits.pause_settings(request.GET)
+            settled.append(
+                min(frames, round(middle_of_pause(pauses_of(recording, **settings), at / rate_hz) * rate_hz))
+            )
+            continue
+        start, end = max(0, at - round(REACH_S * rate_hz)), min(frames, at + round(REACH_S * rate_hz))
+        with Reader(recording.path) as reader:
+            blocks = list(reader.stretch(start, end)) if end > start else []
+        settled.append(start + nearest_zero(np.concatenate(blocks), at - start) if blocks else at)
+    return JsonResponse({"at": settled})
+
+
+@said
+def listen(request, pk: int):
+    """The sound from one sample to another: as recorded, or, with `mode=remains`, as it will sound."""
+    recording = mine(request, pk)
+    found = Page.of(recording)
+    start, end = _bounds(request, recording)
+    check_span(Span("", start, end), recording.frames)
+    stretch = Stretch(recording=str(pk), start_sample=start, end_sample=end)
+    made = Assembly(found.production)
+    if request.GET.get("mode") == "remains":
+        return send_programme(request, made.programme([stretch]))
+    return send_programme(request, made.as_recorded(stretch))
+
+
+@said
+def retakes(request, pk: int):
+    """Lines that were spoken more than once; 202 while they are being looked for."""
+    recording = mine(request, pk)
+    try:
+        return JsonResponse(json.loads(retakes_path(recording).read_text()))
+    except (FileNotFoundError, ValueError):
+        pauses_of(recording)
+        enqueue_once(look_for_retakes, pk)
+        return JsonResponse({"said": "Takes are being held against each other."}, status=202)
+
+
+def state_of(found: Page) -> dict:
+    """All a page shows beside the sound, with a revision that changes whenever any of it does."""
+    sections = [
+        {
+            "section": section.pk,
+            "stretch": at,
+            "title": section.title,
+            "what": section.in_words,
+            "start": stretch.start_sample,
+            "end": stretch.end_sample,
+            "place": section.position,
+            "of": len(section.programme) or 1,
+        }
+        for section, at, stretch in edits.sections_on(found)
+    ]
+    names = dict(
+        found.production.recordings.filter(pk__in=[lane["recording"] for lane in found.lanes]).values_list("pk", "name")
+    )
+    undoable, redoable = order.last_change(found.production), order.next_change(found.production)
+    shown = {
+        "marks": found.marks,
+        "sections": sections,
+        "lanes": [lane | {"name": names.get(lane["recording"], "a recording that is gone")} for lane in found.lanes],
+        "separate": bool(found.facts.get("separate")),
+        "tone": found.tone,
+        "waiting": found.production.sections.filter(recording=None, programme=[]).count(),
+    }
+    revision = f"{found.revision}.{zlib.crc32(json.dumps(shown).encode())}"
+    return shown | {
+        "revision": revision,
+        "undo": undoable.words if undoable else None,
+        "redo": redoable.words if redoable else None,
+    }
+
+
+def mine(request, pk: int) -> Recording:
+    return get_object_or_404(Recording.objects.of(request.user).select_related("production"), pk=pk)
+
+
+def _values(request) -> dict:
+    try:
+        values = json.loads(request.body)
+    except (ValueError, RecursionError) as error:
+        raise BadCut("The page sent something that cannot be read. Load it anew.") from error
+    if not isinstance(values, dict):
+        raise BadCut("The page sent something that cannot be read. Load it anew.")
+    return values
+
+
+def _bounds(request, recording: Recording) -> tuple[int, int]:
+    asked = [request.GET.get(name, "") for name in ("start", "end")]
+    if not all(text.isdecimal() and len(text) < 16 for text in asked):
+        raise BadCut("A stretch has a start and an end, in samples.")
+    start, end = map(int, asked)
+    return start, min(end, recording.frames)
+
+
+def _finite(value: float) -> float | None:
+    return round(value, 1) if abs(value) < 1000 else None

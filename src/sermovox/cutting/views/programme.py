@@ -1,0 +1,159 @@
+"""The programme of a section: its pieces in order, and how they join."""
+
+import json
+import zlib
+
+from django.contrib import messages
+from django.shortcuts import get_object_or_404, redirect, render
+
+from mastering.editing.assembly import BUTT, CROSSFADE, PAUSE, Stretch, check_join
+from mastering.editing.labels import seconds_of
+from mastering.editing.programme import BadCut, Span, check_span
+from mastering.errors import MasteringError
+from sermovox.cutting.listening import send_programme
+from sermovox.cutting.programmes import Assembly, refresh_lengths
+from sermovox.cutting.views.page import said
+from sermovox.productions import order
+from sermovox.productions.models import Section
+from sermovox.recordings.models import Recording
+
+JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after a pause of room tone of")]
+_DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
+
+
+def programme(request, pk: int):
+    """Show the pieces, or change them as `do` says; every change can be undone."""
+    section = _mine(request, pk)
+    if request.method == "POST":
+        try:
+            _change(section, request)
+        except MasteringError as error:
+            messages.error(request, str(error))
+        return redirect("cutting:programme", pk)
+    production = section.production
+    recordings = {
+        str(recording.pk): recording for recording in production.recordings.filter(state=Recording.State.READY)
+    }
+    rows = []
+    for at, stretch in enumerate(section.stretches()):
+        recording = recordings.get(stretch.recording)
+        rate_hz = recording.figures["sample_rate_hz"] if recording else 1
+        rows.append(
+            {
+                "at": at,
+                "recording": recording,
+                "start": time_text(stretch.start_sample / rate_hz),
+                "end": time_text(stretch.end_sample / rate_hz),
+                "seconds": stretch.samples / rate_hz,
+                "join": stretch.join,
+                "join_s": stretch.join_s,
+            }
+        )
+    context = {
+        "section": section,
+        "production": production,
+        "rows": rows,
+        "stamp": stamp_of(section),
+        "joins": JOINS,
+        "recordings": recordings.values(),
+        "undoable": order.last_change(production),
+        "redoable": order.next_change(production),
+    }
+    try:
+        made = Assembly(production)
+        context["length_s"] = made.seconds(section.stretches()) if rows else None
+    except MasteringError as error:
+        context["wrong"] = str(error)
+    return render(request, "cutting/programme.html", context)
+
+
+@said
+def listen(request, pk: int):
+    """The section as it will sound, before it is levelled."""
+    section = _mine(request, pk)
+    return send_programme(request, Assembly(section.production).programme(section.stretches()))
+
+
+def stamp_of(section: Section) -> str:
+    """Changes whenever the pieces do."""
+    return f"{section.recording_id}.{zlib.crc32(json.dumps(section.programme).encode())}"
+
+
+def _change(section: Section, request) -> None:
+    do = request.POST.get("do", "")
+    if request.POST.get("seen") != stamp_of(section):
+        raise BadCut("This section was changed in another window. It shows now how it is; look, and do it again.")
+    if do in ("undo", "redo"):
+        change = getattr(order, do)(section.production)
+        words = change.words if change else "nothing"
+        messages.success(request, f"{'Undone' if do == 'undo' else 'Done again'}: {words}.")
+        return
+    stretches = list(section.stretches())
+    at = request.POST.get("at", "")
+    at = int(at) if at.isdecimal() and len(at) < 9 else None
+    if do != "add" and (at is None or at >= len(stretches)):
+        raise BadCut("This piece is no longer there. The list shows how it is now.")
+    if do == "remove":
+        words = f"Take a piece out of “{section.title}”"
+        del stretches[at]
+    elif do == "move":
+        to = request.POST.get("to", "")
+        to = int(to) if to.isdecimal() and len(to) < 9 else len(stretches)
+        moved = stretches.pop(at)
+        stretches.insert(min(to, len(stretches)), moved)
+        words = f"Move a piece of “{section.title}”"
+    elif do == "set":
+        stretches[at] = _stretch(section, request, stretches[at].recording, stretches[at])
+        words = f"Change a piece of “{section.title}”"
+    elif do == "add":
+        stretches.append(_stretch(section, request, request.POST.get("recording", "")))
+        words = f"Add a piece to “{section.title}”"
+    else:
+        raise BadCut("There is no such change.")
+    with order.changing(section.production, request.user, words):
+        section.set_programme(stretches)
+        section.save(update_fields=["programme", "recording"])
+        refresh_lengths(section.production, [section])
+
+
+def time_text(seconds: float) -> str:
+    """A place to the millisecond: h:mm:ss.mmm, or m:ss.mmm below an hour."""
+    minutes, rest_ms = divmod(round(seconds * 1000), 60_000)
+    hours, minutes = divmod(minutes, 60)
+    rest = f"{rest_ms / 1000:06.3f}"
+    return f"{hours}:{minutes:02}:{rest}" if hours else f"{minutes}:{rest}"
+
+
+def _stretch(section: Section, request, key: str, was: Stretch | None = None) -> Stretch:
+    recording = section.production.recordings.filter(pk=key).first() if key.isdecimal() and len(key) < 16 else None
+    if recording is None or not recording.ready:
+        raise BadCut("Choose a recording of this production. This one is not there, or cannot be used yet.")
+    rate_hz = recording.figures["sample_rate_hz"]
+    start, end = request.POST.get("start", "").strip(), request.POST.get("end", "").strip()
+    join = request.POST.get("join", BUTT)
+    join_s = request.POST.get("join_s", "").strip()
+    end_sample = round(seconds_of(end, "The end") * rate_hz) if end else recording.frames
+    start_sample = round(seconds_of(start, "The start") * rate_hz) if start else 0
+    if 0 < end_sample - recording.frames <= rate_hz // 1000:
+        # Written to the millisecond, the end may lie a moment beyond it.
+        end_sample = recording.frames
+    # A time that was not changed stays where it is to the sample.
+    if was and start == time_text(was.start_sample / rate_hz):
+        start_sample = was.start_sample
+    if was and end == time_text(was.end_sample / rate_hz):
+        end_sample = was.end_sample
+    stretch = Stretch(
+        recording=key,
+        start_sample=start_sample,
+        end_sample=end_sample,
+        join=join,
+        join_s=0.0 if join == BUTT else seconds_of(join_s, "The join") if join_s else _DEFAULT_JOIN_S.get(join, 0.0),
+    )
+    check_span(Span(key, stretch.start_sample, stretch.end_sample), recording.frames)
+    check_join(stretch)
+    return stretch
+
+
+def _mine(request, pk: int) -> Section:
+    found = Section.objects.select_related("production", "recording").filter(production__owner=request.user)
+    return get_object_or_404(found, pk=pk)
