@@ -5,14 +5,14 @@ from pathlib import Path
 
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
-from sermovox.bench import core, desk
+from sermovox.bench import core, desk, page
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(prog="bench")
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
-    parser.add_argument("--only", choices=["core", "desk"], help="only making and measuring, or only intake and pages")
+    parser.add_argument("--only", choices=["core", "desk", "page"], help="only one of the three parts")
     parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
     parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
     options = parser.parse_args()
@@ -29,10 +29,12 @@ def _tables(options) -> None:
     print(f"# {minutes} minutes of mono speech at {RATE_HZ} Hz, 16 bit; times are medians of {ROUNDS} rounds\n")
     line("what", "time", "ratio", "asked")
     line("---", "---", "---", "---")
-    if options.only != "desk":
+    if options.only in (None, "core"):
         core.tables(minutes)
-    if options.only != "core":
+    if options.only in (None, "desk"):
         desk.tables()
+    if options.only in (None, "page"):
+        page.tables()
 
 
 if __name__ == "__main__":

@@ -14,7 +14,20 @@ import soundfile
 
 from mastering.audio.waveform import WaveformWriter, columns
 from mastering.meters.measurement import measure
-from sermovox.bench.tools import RATE_HZ, ROUNDS, Visitor, application, line, pages, seconds, speech_recording, timed
+from sermovox.bench.tools import (
+    RATE_HZ,
+    ROUNDS,
+    Visitor,
+    Watched,
+    application,
+    line,
+    pages,
+    quiet,
+    seconds,
+    send_file,
+    speech_recording,
+    timed,
+)
 
 _PORT = 8498
 _LARGE_BYTES = 1_000_000_000
@@ -69,23 +82,8 @@ def _large(folder: Path) -> Path:
     return path
 
 
-class _Watched:
-    """A file that notes when its last byte was read by the sender."""
-
-    def __init__(self, path: Path):
-        self._file = path.open("rb")
-        self.ended_at = 0.0
-
-    def read(self, count: int = -1) -> bytes:
-        data = self._file.read(count)
-        self.ended_at = time.perf_counter()
-        return data
-
-
 def _intake(visitor: Visitor, path: Path) -> None:
-    # The demonstration's own files are made first, so that both sides have the machine for themselves.
-    while any(b'data-running="no"' not in visitor.get(f"/deliveries/{key}/") for key in (1, 2)):
-        time.sleep(1.0)
+    quiet(visitor)
     bare, whole = [], []
     for round_ in range(ROUNDS):
         bare.append(timed(lambda: measure(path)))
@@ -100,15 +98,8 @@ def _intake(visitor: Visitor, path: Path) -> None:
 
 
 def _taken_in(visitor: Visitor, path: Path) -> float:
-    size = path.stat().st_size
-    tus = {"Tus-Resumable": "1.0.0"}
-    begun = visitor.send("POST", "/recordings/uploads/into/1/", **tus, **{"Upload-Length": str(size)})
-    address, body = begun.headers["Location"], _Watched(path)
-    headers = tus | {"Upload-Offset": "0", "Content-Type": "application/offset+octet-stream"}
-    visitor.send("PATCH", address, body, **headers, **{"Content-Length": str(size)}).read()
-    while '"here"' not in (outcome := visitor.send("GET", address, None).read().decode()):
-        time.sleep(0.02)
-    recording = outcome.rpartition('"recording":')[2].strip(" }\n")
+    body = Watched(path)
+    recording = send_file(visitor, path, body)
     while visitor.send("GET", f"/recordings/{recording}/waveform/", None).status != 200:
         time.sleep(0.1)
     while b"Integrated loudness" not in visitor.get(f"/recordings/{recording}/"):

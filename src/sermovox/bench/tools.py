@@ -75,6 +75,39 @@ def application(data: Path, port: int) -> Iterator[Visitor]:
         running.wait()
 
 
+class Watched:
+    """A file that notes when its last byte was read by the sender."""
+
+    def __init__(self, path: Path):
+        self._file = path.open("rb")
+        self.ended_at = 0.0
+
+    def read(self, count: int = -1) -> bytes:
+        data = self._file.read(count)
+        self.ended_at = time.perf_counter()
+        return data
+
+
+def send_file(visitor: Visitor, path: Path, body: Watched | None = None) -> str:
+    """Bring a file into the first production by the tus protocol; returns the recording's key."""
+    body = body or Watched(path)
+    size = path.stat().st_size
+    tus = {"Tus-Resumable": "1.0.0"}
+    begun = visitor.send("POST", "/recordings/uploads/into/1/", **tus, **{"Upload-Length": str(size)})
+    address = begun.headers["Location"]
+    headers = tus | {"Upload-Offset": "0", "Content-Type": "application/offset+octet-stream"}
+    visitor.send("PATCH", address, body, **headers, **{"Content-Length": str(size)}).read()
+    while '"here"' not in (outcome := visitor.send("GET", address, None).read().decode()):
+        time.sleep(0.02)
+    return outcome.rpartition('"recording":')[2].strip(" }\n")
+
+
+def quiet(visitor: Visitor) -> None:
+    """Wait until the demonstration's own files are made, so that what is measured has the machine for itself."""
+    while any(b'data-running="no"' not in visitor.get(f"/deliveries/{key}/") for key in (1, 2)):
+        time.sleep(1.0)
+
+
 def pages(visitor: Visitor, paths: dict[str, str], said: str, asked: str) -> None:
     """Lines for pages by what they are called: median and 95th in 100 of 25 times."""
     for name, path in paths.items():

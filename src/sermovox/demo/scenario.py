@@ -137,3 +137,31 @@ LINE_TAKES = [
     ("toll 60 take 3.flac", "awb", "Nobody crosses twice for the same story."),
     ("bridge ambience.flac", None, ""),
 ]
+
+TALES = {
+    "title": "Five Small Departures",
+    "author": "Ottoline Farrow",
+    "narrator": "Maren Askew",
+    "year": 2026,
+    "language": "English",
+}
+
+TALE_TITLES = ["The Ferry That Waited", "A Suitcase of Stones", "Last Tram but One", "The Weather Clerk", "Low Water"]
+
+# All tales in one go, as they were read: two bars are the pause between tales. One sentence is begun wrongly, one is
+# read twice, and somebody comes to the door.
+TALES_TAKE = (
+    "all five tales, one take.flac",
+    "slt",
+    "The ferry that waited. | Every evening at six the ferry blew its horn, and every evening the baker came running. "
+    "| One day he walked. | The captain, who had never asked his name, kept the ropes on for eleven minutes. || "
+    "A suitcase of stones. | She had packed a stone from every, | She had packed a stone from every beach she had been "
+    "happy on. | The porter lifted it, said nothing, and charged her for two. || "
+    "Last tram but one. | Nobody takes the last tram, because nobody believes in it. | "
+    "The last but one is full of people who are almost home. | "
+    "The last but one is full of people who are almost home. || "
+    "The weather clerk. | He wrote down the rain for thirty years. ||| On the day he retired it was dry, and he did "
+    "not know where to put it. || "
+    "Low water. | When the sea went out it left a door lying on the sand, | with its key still in it, "
+    "| on the far side.",
+)

@@ -9,7 +9,7 @@ import soundfile
 import soxr
 from scipy.signal import butter, sosfilt
 
-from sermovox.demo.scenario import BOOK_SECTIONS, LINE_TAKES, PROGRAMME_SECTIONS
+from sermovox.demo.scenario import BOOK_SECTIONS, LINE_TAKES, PROGRAMME_SECTIONS, TALES_TAKE
 
 FOLDER = Path(__file__).parent / "recordings"
 _RATE_HZ = 44100
@@ -18,10 +18,10 @@ _BREATH_S = 0.55
 
 def main() -> None:
     FOLDER.mkdir(exist_ok=True)
-    for name, *_, voice, text in (*BOOK_SECTIONS, *PROGRAMME_SECTIONS, *LINE_TAKES):
+    for name, *_, voice, text in (*BOOK_SECTIONS, *PROGRAMME_SECTIONS, *LINE_TAKES, TALES_TAKE):
         # A seed for each file, so that one can change without the others.
         random = np.random.default_rng(sum(name.encode()))
-        rate_hz = 48000 if name == "tides-and-talk.flac" else _RATE_HZ
+        rate_hz = {"tides-and-talk.flac": 48000, TALES_TAKE[0]: 24000}.get(name, _RATE_HZ)
         if voice:
             samples = _read(text, voice, rate_hz)
         else:
@@ -54,7 +54,9 @@ def _faulty(name: str, voice: np.ndarray, rate_hz: int, random: np.random.Genera
 def _read(text: str, voice: str, rate_hz: int) -> np.ndarray:
     phrases = []
     for phrase in text.split("|"):
-        phrases += [_spoken(phrase.strip(), voice, rate_hz), _silence(_BREATH_S, rate_hz)]
+        # Each further bar makes the pause longer.
+        spoken = _spoken(phrase.strip(), voice, rate_hz) if phrase.strip() else _silence(1.3, rate_hz)
+        phrases += [spoken, _silence(_BREATH_S, rate_hz)]
     return np.concatenate(phrases[:-1])
 
 

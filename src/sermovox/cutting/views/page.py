@@ -1,5 +1,6 @@
 """The page: looking, listening, and every edit."""
 
+import base64
 import json
 import zlib
 from functools import wraps
@@ -10,6 +11,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.reader import Reader
+from mastering.audio.waveform import columns
 from mastering.editing.assembly import Stretch
 from mastering.editing.pauses import longer_than, longest
 from mastering.editing.programme import BadCut, Span, check_span
@@ -26,6 +28,15 @@ from sermovox.recovery import enqueue_once
 
 _MOST_SAMPLES = 100_000
 _OTHERS_SHOWN = 400
+LINE_SECONDS = [5, 8, 10, 15, 20, 30, 45, 60, 120]
+"""How long a line may last, seconds."""
+_DEFAULT_PER_LINE = 5
+_FIRST_LINES = 7
+"""A short recording has shorter lines, so that it fills as many."""
+_GROUP_LINES, _COLUMNS = 6, 1024
+"""How the page asks for waveforms; see static/js/page/peaks.js."""
+_MODULES = [f"js/page/{name}.js" for name in ("store", "peaks", "lines", "edits", "lens", "notes", "overview", "sound")]
+"""Fetched with the page, not when the script that wants them has come."""
 _GONE = "The file of this recording is no longer there. Bring it in again."
 _ELSEWHERE = (
     "This page was changed in another window, or by somebody else. It shows now how it is; look, and do it again."
@@ -53,7 +64,7 @@ def said(view):
 
 def page(request, pk: int):
     recording = mine(request, pk)
-    context = {"recording": recording, "production": recording.production}
+    context = {"recording": recording, "production": recording.production, "modules": _MODULES}
     try:
         found = Page.of(recording)
         others = recording.production.recordings.filter(state=Recording.State.READY).exclude(pk=pk).order_by("name")
@@ -67,7 +78,9 @@ def page(request, pk: int):
             }
             for other in others
         ]
-        context["page"] = found
+        context["per_line"] = per_line = _per_line(request, recording)
+        context["peaks"] = _first_peaks(recording, LINE_SECONDS[per_line])
+        context["line_seconds"] = LINE_SECONDS
         context["start"] = state_of(found)
     except MasteringError as error:
         context["wrong"] = str(error)
@@ -237,6 +250,31 @@ def state_of(found: Page) -> dict:
         "undo": undoable.words if undoable else None,
         "redo": redoable.words if redoable else None,
     }
+
+
+def _per_line(request, recording: Recording) -> int:
+    """Which of LINE_SECONDS a page begins with: as it was last read, but not so long that all is in a few lines."""
+    kept = request.COOKIES.get("sermovox-lines", "")
+    chosen = int(kept) if kept in map(str, range(len(LINE_SECONDS))) else _DEFAULT_PER_LINE
+    duration_s = recording.frames / recording.figures["sample_rate_hz"]
+    most = max((at for at, line_s in enumerate(LINE_SECONDS) if duration_s / line_s >= _FIRST_LINES), default=0)
+    return min(chosen, most)
+
+
+def _first_peaks(recording: Recording, line_s: int) -> list[str]:
+    """The drawn shape of the lines that are seen first, so that they need not be asked for; base64."""
+    line_frames, frames = line_s * recording.figures["sample_rate_hz"], recording.frames
+    found = []
+    for group in range(2):
+        start, end = group * _GROUP_LINES * line_frames, min(frames, (group + 1) * _GROUP_LINES * line_frames)
+        if start < end:
+            count = -(-(end - start) * _COLUMNS // line_frames)
+            try:
+                drawn = columns(recording.waveform_path, count, start_frame=start, end_frame=end)
+            except (OSError, ValueError):
+                return []
+            found.append(base64.b64encode(drawn.tobytes()).decode())
+    return found
 
 
 def mine(request, pk: int) -> Recording:

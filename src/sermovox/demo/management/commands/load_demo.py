@@ -16,6 +16,9 @@ from sermovox.demo.scenario import (
     NARRATOR,
     PROGRAMME,
     PROGRAMME_SECTIONS,
+    TALE_TITLES,
+    TALES,
+    TALES_TAKE,
 )
 from sermovox.demo.takes import FOLDER
 from sermovox.productions import order
@@ -41,6 +44,7 @@ class Command(BaseCommand):
         book = self._production(narrator, BOOK, BOOK_SECTIONS, outlet="audiobook-retail")
         book.set_artwork(book_cover())
         self._lines(narrator)
+        self._tales(narrator)
 
     def _production(self, narrator, facts: dict, sections: list, *, outlet: str) -> Production:
         production = Production.objects.create(owner=narrator, **facts)
@@ -57,6 +61,13 @@ class Command(BaseCommand):
         order.build(production, narrator, entries(LINE_SCRIPT, recognised(LINE_SCRIPT)), instead=False)
         for name, *_ in LINE_TAKES:
             self._recording(production, name)
+
+    def _tales(self, narrator) -> None:
+        """Tales read in one take, which waits to be cut on its page."""
+        production = Production.objects.create(owner=narrator, **TALES)
+        for number, title in enumerate(TALE_TITLES, 1):
+            production.add_section(title=title, number=number)
+        self._recording(production, TALES_TAKE[0])
 
     def _recording(self, production: Production, name: str) -> Recording:
         """Brought in and measured here and now, so that the first page shows slips; the queued task finds it done."""

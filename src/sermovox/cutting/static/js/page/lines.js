@@ -15,8 +15,10 @@ const shown = new Map();
 let colours = {};
 let asked = false;
 
-export const margin = () => (scroller.clientWidth < 620 ? NARROW_MARGIN : MARGIN);
-export const textWidth = () => Math.max(60, Math.floor(scroller.clientWidth - margin() - PADDING));
+// Asking the scroller each time would make the browser lay out the page each time.
+let wide = scroller.clientWidth;
+export const margin = () => (wide < 620 ? NARROW_MARGIN : MARGIN);
+export const textWidth = () => Math.max(60, Math.floor(wide - margin() - PADDING));
 export const lineHeight = () => (store.settings.perLine >= 7 ? 42 : 62);
 export const lineOf = (sample) => Math.min(store.lines - 1, Math.floor(sample / store.lineFrames));
 
@@ -86,6 +88,8 @@ function lay(anew = true) {
     before = parts.item;
     if (fresh || anew || !parts.drawn) draw(line, parts);
   }
+  // How long the page took to show its first lines; read by bin/bench.
+  if (!store.root.dataset.shownInMs && [...shown].every(([line, parts]) => parts.drawn || line > last - BEYOND)) store.root.dataset.shownInMs = Math.round(performance.now());
 }
 
 function made(line) {
@@ -122,6 +126,9 @@ function draw(line, parts) {
   const sections = store.state.sections.filter((s) => s.start >= start && s.start < end);
   drawMargin(side, start, sections);
   drawPicked(parts, start, end, width);
+  const found = peaksOf(line, width);
+  parts.drawn = found !== null;
+  if (!found) return;
   if (canvas.width !== width * ratio || canvas.height !== tall * ratio) {
     canvas.width = width * ratio;
     canvas.height = tall * ratio;
@@ -133,7 +140,7 @@ function draw(line, parts) {
   pen.clearRect(0, 0, width, tall);
   const at = (sample) => ((sample - start) / store.lineFrames) * width;
   const pauses = pausesIn(start, end);
-  parts.drawn = drawInk(pen, line, start, end, width, tall, pauses, marks, at);
+  drawInk(pen, found, start, end, width, tall, pauses, marks, at);
   drawMarks(pen, marks, start, end, width, tall, at);
   drawSections(pen, start, end, tall, at);
   drawProposals(pen, start, end, tall, at);
@@ -176,12 +183,13 @@ function drawPicked(parts, start, end, width) {
   if (here) parts.caret.style.left = `${margin() + ((store.cursor - start) / store.lineFrames) * width}px`;
 }
 
-// Words are ink on the line, pauses are left white. On a curve, so that quiet speech can be seen beside loud.
-function drawInk(pen, line, start, end, width, tall, pauses, marks, at) {
-  const found = peaksOf(line, width);
+// On a curve, so that quiet speech can be seen beside loud; the loudest place fills the line.
+const inkOf = (value) => Math.sign(value) * Math.min(1, Math.abs(value) / 127 / store.loudest) ** 0.6;
+
+// Words are ink on the line, pauses are left white.
+function drawInk(pen, found, start, end, width, tall, pauses, marks, at) {
   pen.fillStyle = colours.rule;
   pen.fillRect(0, tall - 1, at(end), 1);
-  if (!found) return false;
   const { pairs, perPair } = found;
   const count = pairs.length / 2, base = found.start;
   const middle = tall / 2, half = tall / 2 - 7;
@@ -204,8 +212,8 @@ function drawInk(pen, line, start, end, width, tall, pauses, marks, at) {
       if (pairs[2 * pair + 1] > high) high = pairs[2 * pair + 1];
     }
     if (high < low) continue;
-    const top = middle - Math.sign(high) * (Math.abs(high) / 127) ** 0.6 * half;
-    const bottom = middle - Math.sign(low) * (Math.abs(low) / 127) ** 0.6 * half;
+    const top = middle - inkOf(high) * half;
+    const bottom = middle - inkOf(low) * half;
     const path = faded.some((m) => m.start_sample <= from && to <= m.end_sample) ? faint : ink;
     path.rect(x, top, 1, Math.max(1, bottom - top));
   }
@@ -213,7 +221,6 @@ function drawInk(pen, line, start, end, width, tall, pauses, marks, at) {
   pen.fill(ink);
   pen.fillStyle = colours["rule-strong"];
   pen.fill(faint);
-  return true;
 }
 
 const decibels = (value) => `${value > 0 ? "+" : "−"}${Math.abs(value)} dB`;
@@ -330,7 +337,12 @@ function redrawPicked() {
 
 takeColours();
 scroller.addEventListener("scroll", () => lay(false), { passive: true });
-new ResizeObserver(refresh).observe(scroller);
+new ResizeObserver(() => {
+  const grown = scroller.clientWidth !== wide;
+  wide = scroller.clientWidth;
+  if (grown) refresh();
+  else lay(false);
+}).observe(scroller);
 document.addEventListener("colours", () => { takeColours(); refresh(); });
 document.fonts?.ready.then(refresh);
 store.on("state pauses proposals", refresh);

@@ -6,7 +6,7 @@ import { lineHeight, margin, reveal, sampleAt, spotOf, textWidth } from "./lines
 import { pauseSettings } from "./notes.js";
 import "./overview.js";
 import { SPEEDS, play, playAround, playing, setSpeed, stop } from "./sound.js";
-import { LINE_SECONDS, clock, say, store } from "./store.js";
+import { LINE_SECONDS, clock, say, store, whenIdle } from "./store.js";
 
 const NEAR_PX = 5;
 const EDGE_PX = 26;
@@ -408,4 +408,4 @@ showChosen();
 showButtons();
 showPerLine();
 drawLens();
-scroller.focus({ preventScroll: true });
+whenIdle(() => { if (document.activeElement === document.body) scroller.focus({ preventScroll: true }); });

@@ -3,7 +3,7 @@
 import { ask, edit } from "./edits.js";
 import { reveal } from "./lines.js";
 import { play } from "./sound.js";
-import { clock, store } from "./store.js";
+import { clock, store, whenIdle } from "./store.js";
 
 const WAIT_MS = 1000;
 const el = (id) => document.getElementById(id);
@@ -16,13 +16,24 @@ function built(tag, text, more = {}) {
 
 // --- Contents -------------------------------------------------------------------------------------------------
 
-const MOST_ROWS = 400;
+const ROWS_AT_ONCE = 40;
+let contentsAsked = 0;
 
 function showContents() {
   const sections = store.state.sections.map((s) => ({ at: s.start, end: s.end, section: s }));
   const marks = store.state.marks.map((m) => ({ at: m.start_sample, end: m.end_sample, mark: m }));
   const rows = [...sections, ...marks].sort((a, b) => a.at - b.at || (a.section ? -1 : 1));
-  const items = rows.slice(0, MOST_ROWS).map((row) => {
+  contentsAsked += 1;
+  addRows(rows, 0, contentsAsked);
+  el("contents-none").hidden = rows.some((row) => row.mark) || sections.length > 1;
+  const { waiting } = store.state;
+  el("waiting-said").textContent = waiting ? `${waiting} ${waiting === 1 ? "section waits" : "sections wait"} in the running order; they are named at once.` : "No section waits in the running order; new ones are made.";
+}
+
+// A few at a time, so that the page is never held up by its own list.
+function addRows(rows, from, turn) {
+  if (turn !== contentsAsked) return;
+  const items = rows.slice(from, from + ROWS_AT_ONCE).map((row) => {
     const item = document.createElement("li");
     const name = row.section ? row.section.title : `${names[row.mark.kind]}${row.mark.name ? ` “${row.mark.name}”` : ""}${row.mark.value_db ? ` ${row.mark.value_db} dB` : ""}`;
     const go = built("button", name, { type: "button", className: row.section ? "is-section" : "is-mark" });
@@ -36,15 +47,15 @@ function showContents() {
     const away = built("button", row.section ? "free" : "take away", { type: "button", className: "quiet" });
     away.setAttribute("aria-label", row.section ? `Take its stretch from ${row.section.title}` : `Take away: ${name} at ${clock(row.at)}`);
     away.addEventListener("click", () => (row.section ? edit("unsection", { section: row.section.section }) : edit("remove", { id: row.mark.id })));
-    item.append(time, go, length, away);
-    if (row.section) item.append(built("a", "programme", { href: store.root.dataset.section.replace("/0/", `/${row.section.section}/`), className: "small" }));
+    const more = built("span", "", { className: "more" });
+    more.append(length, away);
+    if (row.section) more.append(built("a", "programme", { href: store.root.dataset.section.replace("/0/", `/${row.section.section}/`) }));
+    item.append(time, go, more);
     return item;
   });
-  if (rows.length > MOST_ROWS) items.push(built("li", `and ${rows.length - MOST_ROWS} more`));
-  el("contents").replaceChildren(...items);
-  el("contents-none").hidden = rows.some((row) => row.mark) || sections.length > 1;
-  const { waiting } = store.state;
-  el("waiting-said").textContent = waiting ? `${waiting} ${waiting === 1 ? "section waits" : "sections wait"} in the running order; they are named at once.` : "No section waits in the running order; new ones are made.";
+  if (from) el("contents").append(...items);
+  else el("contents").replaceChildren(...items);
+  if (from + ROWS_AT_ONCE < rows.length) setTimeout(() => addRows(rows, from + ROWS_AT_ONCE, turn), 30);
 }
 
 // --- Pauses ---------------------------------------------------------------------------------------------------
@@ -251,7 +262,7 @@ for (const note of document.querySelectorAll("#notes details")) {
 }
 
 store.on("state", () => { showContents(); showVoices(); });
-showContents();
-showVoices();
 showShortest();
 findPauses();
+// The lines come first.
+whenIdle(() => { showContents(); showVoices(); });

@@ -1,9 +1,11 @@
 // A thin column beside the page: the whole recording from top to bottom, and where one is.
 
 import { lineHeight } from "./lines.js";
-import { store } from "./store.js";
+import { store, whenIdle } from "./store.js";
 
 const canvas = document.querySelector("#overview");
+const view = document.querySelector("#overview-view");
+const here = document.querySelector("#overview-here");
 const scroller = document.querySelector("#scroller");
 let pairs = new Int8Array(0);
 let asked = 0;
@@ -39,19 +41,22 @@ function draw() {
   for (let y = 0; y < tall; y += 1) {
     const pair = Math.floor((y / tall) * count);
     const reach = Math.max(Math.abs(pairs[2 * pair] ?? 0), Math.abs(pairs[2 * pair + 1] ?? 0)) / 127;
-    const length = reach ** 0.6 * (wide - 12);
+    const length = Math.min(1, reach / store.loudest) ** 0.6 * (wide - 12);
     pen.fillRect(6, y, length, 1);
   }
   pen.fillStyle = colour("pencil");
   for (const strike of store.strikes) pen.fillRect(wide - 5, at(strike.start_sample), 3, Math.max(1, at(strike.end_sample) - at(strike.start_sample)));
   pen.fillStyle = colour("ink");
   for (const section of store.state.sections) pen.fillRect(0, at(section.start), wide, 1.5);
-  pen.fillStyle = colour("pencil");
-  pen.fillRect(0, at(store.cursor) - 1, wide, 2);
-  const page = store.lines * lineHeight();
-  pen.strokeStyle = colour("ink");
-  pen.lineWidth = 1.5;
-  pen.strokeRect(1, (scroller.scrollTop / page) * tall, wide - 2, Math.max(6, Math.min(1, scroller.clientHeight / page) * tall - 1));
+  showView();
+}
+
+// What moves is laid over what was drawn.
+function showView() {
+  const tall = canvas.clientHeight, page = store.lines * lineHeight();
+  view.style.transform = `translateY(${(scroller.scrollTop / page) * tall}px)`;
+  view.style.height = `${Math.max(6, Math.min(1, scroller.clientHeight / page) * tall)}px`;
+  here.style.transform = `translateY(${(store.cursor / store.frames) * tall - 1}px)`;
 }
 
 function go(event) {
@@ -62,13 +67,17 @@ function go(event) {
 
 canvas.addEventListener("pointerdown", (event) => { canvas.setPointerCapture(event.pointerId); go(event); });
 canvas.addEventListener("pointermove", (event) => { if (event.buttons) go(event); });
-let waiting = false;
-const soon = () => {
-  if (waiting) return;
-  waiting = true;
-  requestAnimationFrame(() => { waiting = false; draw(); });
+const once = (doing) => {
+  let waiting = false;
+  return () => {
+    if (waiting) return;
+    waiting = true;
+    requestAnimationFrame(() => { waiting = false; doing(); });
+  };
 };
-scroller.addEventListener("scroll", soon, { passive: true });
-store.on("state cursor settings", soon);
-document.addEventListener("colours", soon);
-new ResizeObserver(() => { load(); soon(); }).observe(canvas);
+const drawSoon = once(draw), showSoon = once(showView);
+scroller.addEventListener("scroll", showSoon, { passive: true });
+store.on("cursor settings", showSoon);
+store.on("state", drawSoon);
+document.addEventListener("colours", drawSoon);
+whenIdle(() => new ResizeObserver(() => { load(); drawSoon(); }).observe(canvas));

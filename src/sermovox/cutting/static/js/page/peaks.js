@@ -7,24 +7,27 @@ const MOST_GROUPS = 60;
 const AT_ONCE = 3;
 const AGAIN_MS = 1000;
 const PAIR_FRAMES = 256;
+const COLUMNS = 1024; // to a line; wide screens have more
 
 const groups = new Map();
 let wanted = [];
 let running = 0;
 
-const key = (group, width) => `${store.settings.perLine} ${width} ${group}`;
+const columnsOf = (width) => (width <= COLUMNS ? COLUMNS : Math.ceil(width / 512) * 512);
+const key = (group, columns) => `${store.settings.perLine} ${columns} ${group}`;
 
 // The pairs of a line and where they lie, or null while they are on their way.
 export function peaksOf(line, width) {
   const group = Math.floor(line / GROUP);
-  const name = key(group, width);
+  const columns = columnsOf(width);
+  const name = key(group, columns);
   const found = groups.get(name);
   if (found) {
     groups.delete(name);
     groups.set(name, found);
     return found.pairs ? { pairs: found.pairs, start: found.start, perPair: found.perPair } : null;
   }
-  if (!wanted.some((each) => each.name === name)) wanted.push({ name, group, width, perLine: store.settings.perLine });
+  if (!wanted.some((each) => each.name === name)) wanted.push({ name, group, columns, perLine: store.settings.perLine });
   next();
   return null;
 }
@@ -35,23 +38,37 @@ function next() {
   while (running < AT_ONCE && wanted.length) load(wanted.pop());
 }
 
+function stretchOf(group, columnsOfLine) {
+  const start = group * GROUP * store.lineFrames;
+  const end = Math.min(store.frames, start + GROUP * store.lineFrames);
+  return { start, end, columns: Math.max(1, Math.ceil(((end - start) / store.lineFrames) * columnsOfLine)) };
+}
+
+function keep(name, { start, end, columns }, pairs) {
+  // Fewer pairs than columns are those of the file itself, which begin at whole multiples.
+  const own = pairs.length / 2 < columns;
+  groups.set(name, {
+    pairs,
+    start: own ? start - (start % PAIR_FRAMES) : start,
+    perPair: own ? PAIR_FRAMES : (end - start) / (pairs.length / 2),
+  });
+}
+
+// The first lines come with the page itself.
+JSON.parse(document.querySelector("#page-peaks").textContent).forEach((text, group) => {
+  const pairs = Int8Array.from(atob(text), (letter) => letter.charCodeAt(0));
+  keep(key(group, COLUMNS), stretchOf(group, COLUMNS), pairs);
+});
+
 async function load(each) {
   running += 1;
   groups.set(each.name, { pairs: null });
-  const start = each.group * GROUP * store.lineFrames;
-  const end = Math.min(store.frames, start + GROUP * store.lineFrames);
-  const columns = Math.max(1, Math.round(((end - start) / store.lineFrames) * each.width));
+  const stretch = stretchOf(each.group, each.columns);
   try {
-    const answer = await fetch(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${columns}`);
+    const answer = await fetch(`${store.root.dataset.waveform}?start=${stretch.start}&end=${stretch.end}&columns=${stretch.columns}`);
     if (answer.status !== 200) throw new Error("not drawn yet");
     const pairs = new Int8Array(await answer.arrayBuffer());
-    // Fewer pairs than columns are those of the file itself, which begin at whole multiples.
-    const own = pairs.length / 2 < columns;
-    groups.set(each.name, {
-      pairs,
-      start: own ? start - (start % PAIR_FRAMES) : start,
-      perPair: own ? PAIR_FRAMES : (end - start) / (pairs.length / 2),
-    });
+    keep(each.name, stretch, pairs);
     while (groups.size > MOST_GROUPS) groups.delete(groups.keys().next().value);
     store.tell("peaks");
   } catch {

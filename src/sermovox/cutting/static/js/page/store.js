@@ -1,7 +1,7 @@
 // What the page knows: facts of the recording, the marks as the server has them, cursor, selection and settings.
 
 const KEPT = "sermovox-page";
-export const LINE_SECONDS = [5, 8, 10, 15, 20, 30, 45, 60, 120];
+export const LINE_SECONDS = JSON.parse(document.querySelector("#page-line-seconds").textContent);
 
 const kept = () => {
   try {
@@ -20,13 +20,14 @@ class Store extends EventTarget {
       address: root.dataset.address,
       frames: Number(root.dataset.frames),
       rate: Number(root.dataset.rate),
+      loudest: Math.max(0.02, 10 ** (Number(root.dataset.peak) / 20)),
       others: JSON.parse(document.querySelector("#page-others").textContent),
       cursor: 0,
       anchor: null, // where the selection began; null without one
       cuts: [], // proposed places
       proposed: [], // proposed strikes
       pauses: { starts: [], ends: [], level_db: null, noise_db: null },
-      settings: { perLine: 5, snap: "", speed: "1", remains: true, glass: false, shortest_s: 0.3, gain_db: 3, quieter_db: 12, ...kept() },
+      settings: { snap: "", speed: "1", remains: true, glass: false, shortest_s: 0.3, gain_db: 3, quieter_db: 12, ...kept(), perLine: Number(root.dataset.perLine) },
     });
     this.take(JSON.parse(document.querySelector("#page-start").textContent));
   }
@@ -53,6 +54,8 @@ class Store extends EventTarget {
 
   set(name, value) {
     this.settings[name] = value;
+    // The server sends the first lines as they were last read.
+    if (name === "perLine") document.cookie = `sermovox-lines=${value}; path=/; max-age=31536000; samesite=lax`;
     try {
       localStorage.setItem(KEPT, JSON.stringify(this.settings));
     } catch { /* Not remembered, then. */ }
@@ -119,3 +122,6 @@ export function say(words, wrong = false) {
   line.textContent = words;
   line.classList.toggle("problem", wrong);
 }
+
+// What can wait until the lines are there.
+export const whenIdle = (doing) => (window.requestIdleCallback ? requestIdleCallback(doing, { timeout: 1000 }) : setTimeout(doing, 200));
