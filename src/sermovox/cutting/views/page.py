@@ -232,14 +232,12 @@ def state_of(found: Page) -> dict:
         }
         for section, at, stretch in edits.sections_on(found)
     ]
-    names = dict(
-        found.production.recordings.filter(pk__in=[lane["recording"] for lane in found.lanes]).values_list("pk", "name")
-    )
+    beside = found.production.recordings.in_bulk([lane["recording"] for lane in found.lanes])
     undoable, redoable = order.last_change(found.production), order.next_change(found.production)
     shown = {
         "marks": found.marks,
         "sections": sections,
-        "lanes": [lane | {"name": names.get(lane["recording"], "a recording that is gone")} for lane in found.lanes],
+        "lanes": [lane | _lane_facts(beside.get(lane["recording"])) for lane in found.lanes],
         "separate": bool(found.facts.get("separate")),
         "tone": found.tone,
         "waiting": found.production.sections.filter(recording=None, programme=[]).count(),
@@ -250,6 +248,12 @@ def state_of(found: Page) -> dict:
         "undo": undoable.words if undoable else None,
         "redo": redoable.words if redoable else None,
     }
+
+
+def _lane_facts(recording: Recording | None) -> dict:
+    if recording is None:
+        return {"name": "a recording that is gone", "frames": 0}
+    return {"name": recording.name, "frames": recording.frames}
 
 
 def _per_line(request, recording: Recording) -> int:

@@ -7,6 +7,7 @@ const MARGIN = 168;
 const NARROW_MARGIN = 74;
 const PADDING = 14;
 const BEYOND = 3;
+const LANE_TALL = 44; // a voice beside the first, below it in the same line
 
 const scroller = document.querySelector("#scroller");
 const list = document.querySelector("#lines");
@@ -19,7 +20,8 @@ let asked = false;
 let wide = scroller.clientWidth;
 export const margin = () => (wide < 620 ? NARROW_MARGIN : MARGIN);
 export const textWidth = () => Math.max(60, Math.floor(wide - margin() - PADDING));
-export const lineHeight = () => (store.settings.perLine >= 7 ? 42 : 62);
+const ownHeight = () => (store.settings.perLine >= 7 ? 42 : 62);
+export const lineHeight = () => ownHeight() + store.state.lanes.length * LANE_TALL;
 export const lineOf = (sample) => Math.min(store.lines - 1, Math.floor(sample / store.lineFrames));
 
 // Where a sample is, in the scroller's content.
@@ -126,9 +128,10 @@ function draw(line, parts) {
   const sections = store.state.sections.filter((s) => s.start >= start && s.start < end);
   drawMargin(side, start, sections);
   drawPicked(parts, start, end, width);
-  const found = peaksOf(line, width);
-  parts.drawn = found !== null;
-  if (!found) return;
+  const voices = [null, ...store.state.lanes];
+  const found = voices.map((lane) => peaksOf(line, width, lane));
+  parts.drawn = !found.includes(null);
+  if (!found[0]) return;
   if (canvas.width !== width * ratio || canvas.height !== tall * ratio) {
     canvas.width = width * ratio;
     canvas.height = tall * ratio;
@@ -140,8 +143,15 @@ function draw(line, parts) {
   pen.clearRect(0, 0, width, tall);
   const at = (sample) => ((sample - start) / store.lineFrames) * width;
   const pauses = pausesIn(start, end);
-  drawInk(pen, found, start, end, width, tall, pauses, marks, at);
-  drawMarks(pen, marks, start, end, width, tall, at);
+  pen.fillStyle = colours.rule;
+  pen.fillRect(0, tall - 1, at(end), 1);
+  const own = ownHeight();
+  voices.forEach((lane, place) => {
+    const top = place ? own + (place - 1) * LANE_TALL : 0, height = place ? LANE_TALL : own;
+    if (found[place]) drawInk(pen, found[place], start, end, width, { top, height, lane }, lane ? [] : pauses, marks, at);
+    drawStrikes(pen, marks, start, end, top + height / 2, at);
+  });
+  drawMarks(pen, marks, start, end, width, own, at);
   drawSections(pen, start, end, tall, at);
   drawProposals(pen, start, end, tall, at);
   parts.words.textContent = inWords(start, end, pauses, marks, sections);
@@ -187,12 +197,11 @@ function drawPicked(parts, start, end, width) {
 const inkOf = (value) => Math.sign(value) * Math.min(1, Math.abs(value) / 127 / store.loudest) ** 0.6;
 
 // Words are ink on the line, pauses are left white.
-function drawInk(pen, found, start, end, width, tall, pauses, marks, at) {
-  pen.fillStyle = colours.rule;
-  pen.fillRect(0, tall - 1, at(end), 1);
+function drawInk(pen, found, start, end, width, { top: strip, height, lane }, pauses, marks, at) {
   const { pairs, perPair } = found;
   const count = pairs.length / 2, base = found.start;
-  const middle = tall / 2, half = tall / 2 - 7;
+  const middle = strip + height / 2, half = height / 2 - (lane ? 4 : 7);
+  const louder = 10 ** ((lane?.gain_db ?? 0) / 20);
   const faded = marks.filter((m) => m.kind === "strike" || m.kind === "pickup");
   const toned = marks.filter((m) => m.kind === "tone");
   const ink = new Path2D(), faint = new Path2D();
@@ -204,6 +213,7 @@ function drawInk(pen, found, start, end, width, tall, pauses, marks, at) {
     if (pause < pauses.length && pauses[pause][0] <= from) continue;
     if (toned.some((m) => m.start_sample <= from && to <= m.end_sample)) continue;
     let first = Math.floor((from - base) / perPair);
+    if (lane && (first < 0 || first >= count)) continue; // not begun yet, or over
     const last = Math.min(count, Math.max(first + 1, Math.floor((to - base) / perPair)));
     first = Math.min(first, last - 1);
     let low = 127, high = -128;
@@ -212,8 +222,8 @@ function drawInk(pen, found, start, end, width, tall, pauses, marks, at) {
       if (pairs[2 * pair + 1] > high) high = pairs[2 * pair + 1];
     }
     if (high < low) continue;
-    const top = middle - inkOf(high) * half;
-    const bottom = middle - inkOf(low) * half;
+    const top = middle - inkOf(high * louder) * half;
+    const bottom = middle - inkOf(low * louder) * half;
     const path = faded.some((m) => m.start_sample <= from && to <= m.end_sample) ? faint : ink;
     path.rect(x, top, 1, Math.max(1, bottom - top));
   }
@@ -221,6 +231,22 @@ function drawInk(pen, found, start, end, width, tall, pauses, marks, at) {
   pen.fill(ink);
   pen.fillStyle = colours["rule-strong"];
   pen.fill(faint);
+}
+
+function drawStrikes(pen, marks, start, end, y, at) {
+  pen.strokeStyle = colours.pencil;
+  pen.lineWidth = 2;
+  pen.setLineDash([]);
+  pen.beginPath();
+  for (const mark of marks) {
+    if (mark.kind !== "strike") continue;
+    const a = Math.max(0, at(mark.start_sample)), b = Math.min(at(end), at(mark.end_sample));
+    pen.moveTo(a, y);
+    pen.lineTo(b, y);
+    if (mark.start_sample >= start) { pen.moveTo(a, y - 6); pen.lineTo(a, y + 6); }
+    if (mark.end_sample <= end) { pen.moveTo(b, y - 6); pen.lineTo(b, y + 6); }
+  }
+  pen.stroke();
 }
 
 const decibels = (value) => `${value > 0 ? "+" : "−"}${Math.abs(value)} dB`;
@@ -240,12 +266,7 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
       points.forEach(([x, y], place) => (place ? pen.lineTo(x, y) : pen.moveTo(x, y)));
       pen.stroke();
     };
-    if (mark.kind === "strike") {
-      pen.lineWidth = 2;
-      stroke([a, tall / 2], [b, tall / 2]);
-      if (begins) stroke([a, tall / 2 - 6], [a, tall / 2 + 6]);
-      if (mark.end_sample <= end) stroke([b, tall / 2 - 6], [b, tall / 2 + 6]);
-    } else if (mark.kind === "tone") {
+    if (mark.kind === "tone") {
       pen.setLineDash([1, 3]);
       for (const y of [-3, 0, 3]) stroke([a, tall / 2 + y], [b, tall / 2 + y]);
       label("room tone", a + 3, 10);
@@ -349,7 +370,12 @@ store.on("state pauses proposals", refresh);
 // What arrived is drawn where it was waited for.
 store.on("peaks", () => lay(false));
 store.on("cursor", redrawPicked);
-let perLine = store.settings.perLine;
+let perLine = store.settings.perLine, laneCount = store.state.lanes.length;
+store.on("state", () => {
+  if (laneCount === store.state.lanes.length) return;
+  laneCount = store.state.lanes.length;
+  reveal(store.cursor);
+});
 store.on("settings", () => {
   if (perLine !== store.settings.perLine) {
     perLine = store.settings.perLine;

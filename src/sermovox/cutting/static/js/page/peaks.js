@@ -3,7 +3,7 @@
 import { store } from "./store.js";
 
 export const GROUP = 6;
-const MOST_GROUPS = 60;
+const MOST_GROUPS = 60; // of each voice
 const AT_ONCE = 3;
 const AGAIN_MS = 1000;
 const PAIR_FRAMES = 256;
@@ -14,42 +14,44 @@ let wanted = [];
 let running = 0;
 
 const columnsOf = (width) => (width <= COLUMNS ? COLUMNS : Math.ceil(width / 512) * 512);
-const key = (group, columns) => `${store.settings.perLine} ${columns} ${group}`;
+const key = (group, columns, lane) => `${store.settings.perLine} ${columns} ${group} ${lane ? `${lane.recording} ${lane.offset_samples}` : ""}`;
 
-// The pairs of a line and where they lie, or null while they are on their way.
-export function peaksOf(line, width) {
+// The pairs of a line, of the recording or of a voice beside it, and where they lie; null while they are on their way.
+export function peaksOf(line, width, lane = null) {
   const group = Math.floor(line / GROUP);
   const columns = columnsOf(width);
-  const name = key(group, columns);
+  const name = key(group, columns, lane);
   const found = groups.get(name);
   if (found) {
     groups.delete(name);
     groups.set(name, found);
     return found.pairs ? { pairs: found.pairs, start: found.start, perPair: found.perPair } : null;
   }
-  if (!wanted.some((each) => each.name === name)) wanted.push({ name, group, columns, perLine: store.settings.perLine });
+  if (!wanted.some((each) => each.name === name)) wanted.push({ name, group, columns, lane, perLine: store.settings.perLine });
   next();
   return null;
 }
 
 function next() {
   // The last asked for is on view; what was scrolled past is let go.
-  wanted = wanted.filter((each) => each.perLine === store.settings.perLine).slice(-8);
+  wanted = wanted.filter((each) => each.perLine === store.settings.perLine).slice(-8 * (1 + store.state.lanes.length));
   while (running < AT_ONCE && wanted.length) load(wanted.pop());
 }
 
-function stretchOf(group, columnsOfLine) {
-  const start = group * GROUP * store.lineFrames;
-  const end = Math.min(store.frames, start + GROUP * store.lineFrames);
-  return { start, end, columns: Math.max(1, Math.ceil(((end - start) / store.lineFrames) * columnsOfLine)) };
+// In samples of the recording it is drawn from; a voice that begins later has its own.
+function stretchOf(group, columnsOfLine, lane) {
+  const later = lane?.offset_samples ?? 0;
+  const start = Math.max(0, group * GROUP * store.lineFrames - later);
+  const end = Math.max(start, Math.min(lane?.frames ?? store.frames, (group + 1) * GROUP * store.lineFrames - later));
+  return { later, start, end, columns: Math.max(1, Math.ceil(((end - start) / store.lineFrames) * columnsOfLine)) };
 }
 
-function keep(name, { start, end, columns }, pairs) {
+function keep(name, { later, start, end, columns }, pairs) {
   // Fewer pairs than columns are those of the file itself, which begin at whole multiples.
   const own = pairs.length / 2 < columns;
   groups.set(name, {
     pairs,
-    start: own ? start - (start % PAIR_FRAMES) : start,
+    start: later + (own ? start - (start % PAIR_FRAMES) : start),
     perPair: own ? PAIR_FRAMES : (end - start) / (pairs.length / 2),
   });
 }
@@ -63,13 +65,14 @@ JSON.parse(document.querySelector("#page-peaks").textContent).forEach((text, gro
 async function load(each) {
   running += 1;
   groups.set(each.name, { pairs: null });
-  const stretch = stretchOf(each.group, each.columns);
+  const stretch = stretchOf(each.group, each.columns, each.lane);
   try {
-    const answer = await fetch(`${store.root.dataset.waveform}?start=${stretch.start}&end=${stretch.end}&columns=${stretch.columns}`);
+    const address = store.root.dataset.waveform.replace(`/${store.root.dataset.recording}/`, `/${each.lane?.recording ?? store.root.dataset.recording}/`);
+    const answer = await fetch(`${address}?start=${stretch.start}&end=${stretch.end}&columns=${stretch.columns}`);
     if (answer.status !== 200) throw new Error("not drawn yet");
     const pairs = new Int8Array(await answer.arrayBuffer());
     keep(each.name, stretch, pairs);
-    while (groups.size > MOST_GROUPS) groups.delete(groups.keys().next().value);
+    while (groups.size > MOST_GROUPS * (1 + store.state.lanes.length)) groups.delete(groups.keys().next().value);
     store.tell("peaks");
   } catch {
     setTimeout(() => { groups.delete(each.name); store.tell("peaks"); }, AGAIN_MS);
