@@ -4,7 +4,7 @@ Utterances are held against those that come soon after, by dynamic time warping 
 not matter how fast or how loud each was spoken. The end is left open: a false start is the beginning of its line.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -26,6 +26,7 @@ _LONGEST_S = 30.0
 _AHEAD = 3
 """How many utterances after it each is held against."""
 _SHORTEST_S = 0.25
+_COUGH_S = 0.6
 _WHOLE = 0.7
 """A take shorter than this share of its line's longest is a false start."""
 _ALIKE = 0.26
@@ -51,7 +52,7 @@ class Retake:
 
 
 def find_retakes(
-    path: Path, pauses: Pauses, *, apart_s: float = 0.6, progress: Progress = lambda share: None
+    path: Path, pauses: Pauses, *, apart_s: float = 0.4, progress: Progress = lambda share: None
 ) -> list[Retake]:
     """Find lines that were spoken more than once in a row.
 
@@ -70,22 +71,39 @@ def find_retakes(
     if len(utterances) < 2:
         return []
     features = list(_features(path, utterances, progress))
-    groups: list[list[int]] = []
-    for at in range(len(utterances)):
-        if any(at in group for group in groups):
-            continue
-        group = [at]
-        # A line goes on for as long as one of the next few is like any take of it.
-        while True:
-            last = group[-1]
-            ahead = range(last + 1, min(len(utterances), last + 1 + _AHEAD))
-            found = next((j for j in ahead if any(distance(features[i], features[j]) < _ALIKE for i in group)), None)
-            if found is None:
-                break
-            group += range(last + 1, found + 1)
-        if len(group) > 1:
-            groups.append(group)
-    return [_retake([utterances[i] for i in group]) for group in groups]
+
+    def alike(one: int, other: int) -> bool:
+        return other < len(utterances) and distance(features[one], features[other]) < _ALIKE
+
+    found, at = [], 0
+    while at < len(utterances):
+        firsts = [at]
+        while (lag := _lag(firsts, utterances, alike)) is not None:
+            firsts.append(firsts[-1] + lag)
+        end = firsts[-1] + 1
+        if len(firsts) > 1:
+            # Of the last take as much belongs to it as its first had.
+            while end - firsts[-1] < firsts[1] - at and alike(at + end - firsts[-1], end):
+                end += 1
+            edges = [*firsts, end]
+            takes = [(utterances[a][0], utterances[b - 1][1]) for a, b in zip(edges, edges[1:], strict=False)]
+            found.append(_retake(takes))
+        at = end
+    return found
+
+
+def _lag(firsts: list[int], utterances: list[tuple[float, float]], alike: Callable[[int, int], bool]) -> int | None:
+    """How many utterances on the next take of a line begins, whose takes so far began at `firsts`.
+
+    A line with a pause in it has several utterances, and all of them come again; a cough between does not.
+    """
+    for lag in range(1, _AHEAD + 1):
+        start = firsts[-1]
+        if any(alike(first, start + lag) for first in firsts):
+            between = range(start + 1, start + lag)
+            if all(alike(at, at + lag) or utterances[at][1] - utterances[at][0] < _COUGH_S for at in between):
+                return lag
+    return None
 
 
 def distance(one: np.ndarray, other: np.ndarray) -> float:

@@ -332,6 +332,7 @@ class Retakes(TestCase):
             ("please-try-again", "vm-pls-try-again"),
             ("spy-console",),
             ("conf-muted", "confbridge-muted"),
+            ("tt-weasels",),
         ]
         parts, expected, at_s = [noise(-66, 1.0, rate_hz=8000)], [], 1.0
         for names in lines:
