@@ -1,0 +1,202 @@
+"""The page of a recording in a real browser: marked like a manuscript, by mouse, keys and touch, and heard."""
+
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from sermovox.ui.tests.running import BrowserTestCase
+
+AXE = Path(__file__).parent / "vendor" / "axe.min.js"
+TALES = "all five tales, one take.flac"
+
+
+class OnThePage(BrowserTestCase):
+    """The demonstration's long take; each test undoes what it did."""
+
+    def setUp(self):
+        super().setUp()
+        self.open(self.page)
+
+    def open(self, page) -> None:
+        page.goto("/productions/4/")
+        page.get_by_role("link", name=TALES).first.click()
+        page.get_by_role("link", name="Cut it on its page").click()
+        expect(page.locator("#page[data-shown-in-ms]")).to_be_attached()
+        expect(page.locator("#pauses-said")).to_contain_text("pauses between words", use_inner_text=False)
+
+    def drag(self, x1: int, y1: int, x2: int, y2: int, page=None) -> None:
+        """Over the text of the page, from its own left upper corner."""
+        page = page or self.page
+        box = page.locator("#scroller").bounding_box()
+        page.mouse.move(box["x"] + x1, box["y"] + y1)
+        page.mouse.down()
+        page.mouse.move(box["x"] + x2, box["y"] + y2, steps=5)
+        page.mouse.up()
+
+    def contents(self, page=None):
+        return (page or self.page).locator("#contents li")
+
+    def press(self, key: str, said: str = "", page=None) -> None:
+        page = page or self.page
+        page.keyboard.press(key)
+        if said:
+            expect(page.locator("#page-said")).to_contain_text(said)
+
+    def test_a_take_becomes_named_sections_and_comes_back_from_a_restart(self):
+        page = self.page
+        page.get_by_text("Cut into sections", exact=True).click()
+        expect(page.get_by_text("5 sections wait in the running order")).to_be_visible()
+        page.get_by_role("button", name="Show the cuts").click()
+        expect(page.locator("#split-said")).to_have_text("4 cuts, so 5 sections.")
+        page.get_by_role("button", name="Make the sections").click()
+        expect(self.contents()).to_have_count(5)
+        for title in ("The Ferry That Waited", "A Suitcase of Stones", "Low Water"):
+            expect(page.locator(".begins", has_text=title)).to_be_visible()
+        self.drag(180, 90, 420, 90)
+        self.press("k", "Strike out")
+        expect(self.contents()).to_have_count(6)
+        self.running.stop()
+        self.running.start()
+        page.reload()
+        expect(self.contents()).to_have_count(6)
+        self.press("u", "Undone: Strike out")
+        self.press("u", "Undone: Cut into 5 sections")
+        expect(self.contents()).to_have_count(0)
+        self.press("i", "Done again: Cut into 5 sections")
+        page.goto("/productions/4/")
+        expect(page.locator("#rows tbody tr").filter(has_text="Low Water")).to_contain_text("0:16")
+        page.get_by_role("link", name="History").click()
+        expect(page.get_by_role("row").filter(has_text="Strike out")).to_contain_text("Maren Askew")
+        page.go_back()
+        page.keyboard.press("u")
+        expect(page.locator("#rows tbody tr").filter(has_text="Low Water")).to_contain_text("none yet")
+
+    def test_all_of_it_goes_by_keys(self):
+        page = self.page
+        page.locator("#scroller").focus()
+        self.press("e")
+        self.press("s")
+        expect(page.locator("#chosen")).to_contain_text("s selected")
+        self.press("j", "Room tone over")
+        page.keyboard.press("Escape")
+        self.press("Home")
+        here = page.locator("#where").inner_text()
+        self.press("v")
+        expect(page.locator("#lens")).to_be_visible()
+        for _ in range(24):
+            self.press(".")
+        expect(page.locator("#where")).to_have_text(here[:-1] + "1")
+        expect(page.locator("#lens-said")).to_contain_text("sample 24 ")
+        self.press("v")
+        self.press("End")
+        self.press("Shift+ArrowDown")
+        self.press("g")
+        expect(page.locator("#ask-value")).to_be_focused()
+        page.locator("#ask-value").fill("-4")
+        self.press("Enter", "Gain of 8.00 s")
+        self.press("Escape")
+        self.press("m")
+        page.locator("#ask-value").fill("Look here")
+        self.press("Enter", "Mark the place")
+        expect(self.contents()).to_have_count(3)
+        expect(self.contents().filter(has_text="mark “Look here”")).to_be_visible()
+        self.press("?")
+        for does in ("Strike out what is selected", "To the next pause", "Play around the cut, as it will sound"):
+            expect(page.locator("#keys").get_by_text(does)).to_be_visible()
+        page.get_by_role("button", name="Close").click()
+        expect(page.locator("#keys")).to_be_hidden()
+        for _ in range(3):
+            self.press("u", "Undone")
+        expect(self.contents()).to_have_count(0)
+
+    def test_what_is_heard_begins_where_it_is_asked_and_skips_what_is_struck(self):
+        page = self.page
+        self.drag(300, 90, 700, 90)
+        self.press("k", "Strike out")
+        self.press("c")
+        expect(page.locator("#page[data-started-in-ms]")).to_be_attached()
+        expect(page.locator("#playhead")).to_be_visible()
+        heard = page.evaluate("""async () => {
+            const places = [];
+            for (let at = 0; at < 40; at += 1) {
+                await new Promise((wake) => setTimeout(wake, 100));
+                places.push(new DOMMatrix(document.querySelector("#playhead").style.transform).e);
+            }
+            return places;
+        }""")
+        self.assertTrue(any(place < 302 for place in heard) and any(place > 698 for place in heard), heard)
+        self.assertFalse([place for place in heard if 310 < place < 690], "what is struck out is passed over")
+        page.get_by_role("button", name="Undo", exact=False).click()
+        expect(self.contents()).to_have_count(0)
+
+    def test_a_second_window_is_told(self):
+        other = self.new_page()
+        self.open(other)
+        self.drag(300, 90, 500, 90)
+        self.press("k", "Strike out")
+        expect(other.locator("#page-said")).to_contain_text("changed in another window")
+        expect(self.contents(other)).to_have_count(1)
+        self.press("u", "Undone")
+
+    def test_only_the_lines_on_view_are_there_and_say_what_they_hold(self):
+        page = self.page
+        page.locator("#per-line").fill("0")
+        lines = page.get_by_role("listitem").filter(has_text="pauses")
+        expect(lines.first).to_contain_text("0:00 to 0:05")
+        self.assertLess(page.locator("#lines > li").count(), 16)
+        first = page.locator("#lines > li").first
+        self.assertEqual(first.get_attribute("aria-setsize"), "14")
+        page.locator("#scroller").focus()
+        page.keyboard.press("Control+End")
+        expect(page.locator("#lines > li").last).to_contain_text("1:05 to 1:06")
+        page.locator("#per-line").fill("1")
+
+    def test_touch_points_and_marks(self):
+        page = self.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
+        self.open(page)
+        box = page.locator("#scroller").bounding_box()
+        page.touchscreen.tap(box["x"] + 120, box["y"] + 90)
+        page.get_by_role("button", name="From here", exact=True).tap()
+        page.touchscreen.tap(box["x"] + 260, box["y"] + 90)
+        page.get_by_role("button", name="To here", exact=True).tap()
+        expect(page.locator("#chosen")).to_contain_text("s selected")
+        page.get_by_role("button", name="Strike out").tap()
+        expect(page.locator("#page-said")).to_contain_text("Strike out")
+        page.get_by_role("button", name="Undo").tap()
+        expect(page.locator("#page-said")).to_contain_text("Undone")
+        self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
+
+    def test_no_serious_fault_for_those_who_do_not_see_it(self):
+        for scheme in ("light", "dark"):
+            page = self.new_page(color_scheme=scheme)
+            self.open(page)
+            for note in page.locator("#notes summary").all()[1:]:
+                note.click()
+            page.get_by_role("button", name="Show the cuts").click()
+            for address in (page.url, "/cutting/sections/1/", "/productions/4/history/"):
+                if address != page.url:
+                    page.goto(address)
+                page.add_script_tag(content=AXE.read_text())
+                faults = page.evaluate("axe.run({ resultTypes: ['violations'] })")["violations"]
+                grave = [(f["id"], f["nodes"][0]["target"]) for f in faults if f["impact"] in ("serious", "critical")]
+                self.assertEqual(grave, [], f"{address} in {scheme}")
+
+    def test_pieces_of_a_section_are_put_in_order_by_dragging(self):
+        page = self.page
+        page.goto("/cutting/sections/1/")
+        page.get_by_label("Recording", exact=True).select_option("sign-off.flac")
+        page.get_by_role("button", name="Add it").click()
+        pieces = page.locator("#pieces tbody tr")
+        expect(pieces).to_have_count(2)
+        pieces.nth(1).locator(".grip").drag_to(pieces.nth(0).locator(".grip"), target_position={"x": 5, "y": 3})
+        expect(pieces.first).to_contain_text("sign-off.flac")
+        pieces.nth(1).locator("select").select_option("pause")
+        pieces.nth(1).get_by_label("Seconds of the join").fill("2")
+        pieces.nth(1).get_by_role("button", name="Keep changes").click()
+        expect(page.locator("#hear-said")).to_contain_text("of 0:23")
+        page.get_by_role("button", name="Hear it as it will sound").click()
+        expect(page.locator("#hear-said")).not_to_contain_text("0:00 of")
+        for what in ("Change a piece", "Move a piece", "Add a piece"):
+            page.keyboard.press("u")
+            expect(page.get_by_text(f"Undone: {what}")).to_be_visible()
+        expect(pieces).to_have_count(1)
