@@ -1,6 +1,5 @@
 """One section and one outlet: one finished, verified file."""
 
-import os
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -8,6 +7,7 @@ from pathlib import Path
 
 from mastering.audio.convert import resampled, to_16_bit, to_channels
 from mastering.audio.facts import FileFacts
+from mastering.audio.placing import put_in_place
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
@@ -99,7 +99,7 @@ def make(
             plan = better
             clock.again()
             partial.unlink()
-        _move_into_place(partial, target, replace=replace)
+        put_in_place(partial, target, replace=replace)
     finally:
         partial.unlink(missing_ok=True)
     sheet = check(found, outlet, content_kind=content_kind)
@@ -187,23 +187,6 @@ def _depth_drops(source: FileFacts, plan: LevelPlan, encoding: Encoding, *, edit
     same_rate = source.sample_rate_hz == encoding.sample_rate_hz
     mixed = encoding.channels < source.channels
     return not (whole and same_rate and not mixed and plan.gain_db == 0)
-
-
-def _move_into_place(partial: Path, target: Path, *, replace: bool) -> None:
-    with partial.open("rb+") as file:
-        os.fsync(file.fileno())
-    if replace:
-        os.replace(partial, target)
-        return
-    try:
-        # A hard link fails where the name was taken meanwhile; a rename would overwrite it without a word.
-        os.link(partial, target)
-    except FileExistsError as error:
-        raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from error
-    except OSError:
-        if target.exists():
-            raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from None
-        os.rename(partial, target)
 
 
 def _why_again(plan: LevelPlan, better: LevelPlan, found: Measurement) -> str:

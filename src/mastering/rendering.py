@@ -1,14 +1,17 @@
 """A programme made into sound: what is heard on the page and what the finished file is made of."""
 
+import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
 from pathlib import Path
 
 import numpy as np
+import soundfile
 
 from mastering.audio.convert import resampled, to_channels
 from mastering.audio.facts import FileFacts
+from mastering.audio.placing import put_in_place
 from mastering.audio.reader import Reader
 from mastering.editing.programme import BadCut, Piece
 from mastering.errors import UnreadableRecording
@@ -18,6 +21,8 @@ from mastering.shaping.hush import hushed, noise_power, window_frames
 from mastering.shaping.roomtone import room_tone
 
 _MIX_FRAMES = 8192
+_LARGEST_WAV_BYTES = (1 << 32) - 4096
+"""A size in a WAV has 32 bits; RF64 has 64 (EBU Tech 3306)."""
 _LAYOUTS = {1: ("FC",), 2: ("FL", "FR")}
 
 
@@ -53,6 +58,33 @@ class Programme:
     def opened(self) -> "ProgrammeReader":
         """Start reading. Raises as `ProgrammeReader` does."""
         return ProgrammeReader(self.pieces, self.tracks)
+
+
+def save_wav(programme: Programme, target: Path) -> int:
+    """Write a programme as WAV of its own rate and depth, not levelled. Returns its length in samples.
+
+    Whole spans of PCM keep their samples bit for bit; what was changed has 24 bits at least, and float stays float.
+
+    Raises
+    ------
+    BadCut, UnreadableRecording, FileInTheWay
+        Nothing is left behind in any of these cases.
+    """
+    partial = target.with_name(f".{uuid.uuid4().hex}.making")
+    try:
+        with programme.opened() as reader:
+            facts = reader.facts()
+            depth = facts.bit_depth or 24
+            subtype = "PCM_16" if depth <= 16 and programme.untouched else "PCM_24" if depth <= 24 else "FLOAT"
+            long = reader.length * reader.channels * 4 > _LARGEST_WAV_BYTES
+            form = {"subtype": subtype, "format": "RF64" if long else "WAV"}
+            with soundfile.SoundFile(partial, "w", reader.sample_rate_hz, reader.channels, **form) as file:
+                for block in reader.blocks():
+                    file.write(block)
+        put_in_place(partial, target)
+    finally:
+        partial.unlink(missing_ok=True)
+    return reader.frames
 
 
 class ProgrammeReader:

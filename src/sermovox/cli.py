@@ -17,6 +17,7 @@ from mastering.naming.renaming import new_names, read_map, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet, shipped
 from mastering.pipeline import make
+from sermovox.cuts import add_commands
 
 _EXISTING = ("keep-both", "replace", "skip")
 
@@ -62,6 +63,8 @@ def _parser() -> argparse.ArgumentParser:
     _takes_files(checking)
     _takes_outlet(checking)
     checking.set_defaults(run=_check)
+
+    add_commands(commands)
 
     adding = commands.add_parser("add", help="bring recordings into a production")
     adding.add_argument("files", nargs="+", type=Path, metavar="FILE")

@@ -10,6 +10,7 @@ from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
+import soundfile
 
 from mastering.tests.signals import speech, written
 from sermovox.cli import main
@@ -51,6 +52,24 @@ class Terminal(TestCase):
         path = written(self.folder, np.zeros((44100, 1)), name="silence.wav")
         _, out, _ = self.run_("measure", path, "--json")
         self.assertIsNone(json.loads(out)[0]["integrated_lufs"])
+
+    def test_a_take_is_cut_by_its_pauses_and_the_pieces_are_the_take(self):
+        status, out, _ = self.run_("pauses", self.take, "--sections", "3")
+        self.assertEqual((status, out.count("\n")), (0, 3))
+        (self.folder / "marks.txt").write_text(out)
+        self.assertEqual(
+            self.run_("cut", self.take, "--marks", self.folder / "marks.txt", "--out", self.folder / "p")[0], 0
+        )
+        pieces = [soundfile.read(path, dtype="int16")[0] for path in sorted((self.folder / "p").iterdir())]
+        self.assertEqual(len(pieces), 3)
+        np.testing.assert_array_equal(np.concatenate(pieces), soundfile.read(self.take, dtype="int16")[0])
+        self.assertIn("exists already", self.run_(*cut)[2])
+        (self.folder / "bad.txt").write_text("1\t2\tA\n9\t99\tB\n")
+        status, _, err = self.run_("cut", self.take, "--marks", self.folder / "bad.txt", "--out", self.folder / "q")
+        self.assertEqual((status, "Line 2 lies beyond the end" in err, (self.folder / "q").exists()), (1, True, False))
+        copy = self.folder / "copy.wav"
+        self.run_("marks", self.take, "--from", self.folder / "marks.txt", "--copy", copy)
+        self.assertEqual(self.run_("marks", copy)[1].count("Section"), 3)
 
     def test_make_then_check(self):
         out_folder = self.folder / "out"
