@@ -61,6 +61,12 @@ def cached(sha256: str, kind: str) -> Path:
     return _made(Path(settings.DATA_DIR) / "cache" / sha256[:2]) / f"{sha256}.{VERSION}.{kind}"
 
 
+def heard(sha256: str) -> Path:
+    """What of a recording is played: the copy made for it, where there is one, else the recording."""
+    preview = cached(sha256, "preview.flac")
+    return preview if preview.exists() else stored(sha256)
+
+
 def finished(delivery_id: int, file_id: int) -> Path:
     """The folder of one finished file."""
     return Path(settings.DATA_DIR) / "deliveries" / str(delivery_id) / str(file_id)

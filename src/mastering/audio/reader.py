@@ -134,6 +134,11 @@ class Reader:
         if self._ends_inside_a_frame():
             self.damaged_packets += 1
 
+    @property
+    def jumps(self) -> bool:
+        """Whether a place in the middle is reached without reading all that lies before it."""
+        return self._seeks_exactly
+
     def stretch(self, start_frame: int, end_frame: int) -> Iterator[np.ndarray]:
         """Yield the samples from `start_frame` up to `end_frame`, float32 blocks of shape (frames, channels).
 

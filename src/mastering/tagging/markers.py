@@ -27,7 +27,11 @@ def read_markers(path: Path, *, sample_rate_hz: int) -> list[Label]:
     with path.open("rb") as file:
         head = file.read(12)
     if head[:4] in (b"RIFF", b"RF64", b"BW64") and head[8:] == b"WAVE":
-        found = _wav_markers(path, sample_rate_hz)
+        try:
+            found = _wav_markers(path, sample_rate_hz)
+        except struct.error:
+            # A chunk that breaks off; what a file says of its own marks is not worth refusing it for.
+            found = []
     else:
         found = _id3_chapters(path) or _container_chapters(path)
     return sorted(found, key=lambda label: (label.start_s, label.end_s))

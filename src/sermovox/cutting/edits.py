@@ -229,7 +229,7 @@ def _edge(page: Page, values: dict) -> str:
         start, end = (at, its.end_sample) if which == "start" else (its.start_sample, at)
         check_span(Span("", start, end), page.recording.frames)
         taken = [s for other, _, s in found if other.pk not in {m[0].pk for m in moves} and _in_the_way(other, moving)]
-        if clash := next((s for s in taken if s.start_sample < end and start < s.end_sample), None):
+        if clash := next((s for s in taken if _overlap(s, (start, end))), None):
             raise BadCut(f"There another section begins, at {_clock(page, clash.start_sample)}. Move that first.")
         _replace(moving, place, Stretch(**_row(its) | {"start_sample": start, "end_sample": end}))
     return f"Move the {edge} of “{section.title}” to {_clock(page, at)}"
@@ -425,9 +425,14 @@ def _give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, title
     # A recording that came in alone is one section; the first stretch takes its place.
     alone = [each for each in found if not each[0].programme and len(found) == 1]
     placeholder = alone[0][0] if alone and not any(span == (0, frames) for span in spans) else None
-    clashes = [] if placeholder else found
-    for start, end in spans:
-        clash = next((e for e in clashes if e[2].start_sample < end and start < e[2].end_sample), None)
+    waiting = list(page.production.sections.filter(recording=None, programme=[]).defer("script"))
+    samples = [section for section in waiting if section.role == Section.Role.SAMPLE]
+    waiting = [section for section in waiting if section.role != Section.Role.SAMPLE]
+    for span in [] if placeholder else spans:
+        clash = next((each for each in found if _overlap(each[2], span)), None)
+        if clash and samples and len(spans) == 1:
+            # A sample is taken from what belongs to another section.
+            return _written(page, [(span, samples[0])], titles)
         if clash:
             raise BadCut(
                 f"This overlaps “{clash[0].title}”, which runs from {_clock(page, clash[2].start_sample)} to "
@@ -436,7 +441,6 @@ def _give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, title
     start, end = spans[ordered[0]][0], spans[ordered[-1]][1]
     before = [each[0] for each in found if each[2].end_sample <= start]
     after = [each[0] for each in found if each[2].start_sample >= end]
-    waiting = list(page.production.sections.filter(recording=None, programme=[]).defer("script"))
     if placeholder:
         waiting = [placeholder, *(w for w in waiting if w.position > placeholder.position)]
     elif from_end and after:
@@ -455,21 +459,27 @@ def _give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, title
         else:
             anchor = chosen[-1] if chosen else before[-1] if before else None
             chosen = [*chosen, *order.insert(page.production, anchor.pk if anchor else None, names)]
-    key = str(page.recording_id)
+    given = dict(zip(ordered, chosen, strict=True))
+    return _written(page, [(span, given[at]) for at, span in enumerate(spans)], titles)
+
+
+def _overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
+    return stretch.start_sample < span[1] and span[0] < stretch.end_sample
+
+
+def _written(page: Page, given: Sequence[tuple[tuple[int, int], Section]], titles: Sequence[str]) -> list[Section]:
+    """Write which stretch each section has, and the titles that came with them. Returns the sections."""
     rows = []
-    by_span: dict[int, Section] = {}
-    for at, section in zip(ordered, chosen, strict=True):
-        stretch = Stretch(recording=key, start_sample=spans[at][0], end_sample=spans[at][1])
-        whole = spans[at] == (0, frames)
+    for at, ((start, end), section) in enumerate(given):
+        whole = (start, end) == (0, page.recording.frames)
+        stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
         section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
         row = {"pk": section.pk, "programme": section.programme, "recording_id": page.recording_id}
         if at < len(titles) and titles[at]:
-            section.title = titles[at][:200]
-            row["title"] = section.title
+            row["title"] = section.title = titles[at][:200]
         rows.append(row)
-        by_span[at] = section
     order.write(page.production, rows)
-    return [by_span[at] for at in range(len(spans))]
+    return [section for _, section in given]
 
 
 def _replace(section: Section, number: int, stretch: Stretch) -> None:
@@ -497,7 +507,7 @@ def _touched(page: Page, before: tuple[list, dict]) -> list[Section]:
     if not changed:
         return []
     start, end = min(row["start_sample"] for row in changed), max(row["end_sample"] for row in changed)
-    return [section for section, _, s in found if s.start_sample < end and start < s.end_sample]
+    return [section for section, _, s in found if _overlap(s, (start, end))]
 
 
 def _want_tone(page: Page) -> None:

@@ -56,6 +56,11 @@ class Page(models.Model):
         page.recording = recording
         return page
 
+    def looked_at_again(self) -> "Page":
+        """Read it anew, inside a transaction that nobody else's change can come between."""
+        self.refresh_from_db(fields=["marks", "facts", "revision"])
+        return self
+
     @property
     def mark_list(self) -> Marks:
         return markup.from_list(self.marks)

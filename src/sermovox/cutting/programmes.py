@@ -1,7 +1,8 @@
 """Sections put together from the pages of their recordings, for listening and for making files."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from mastering.editing import assembly, programme
 from mastering.editing.assembly import PAUSE, Stretch
@@ -32,6 +33,7 @@ class Assembly:
         self._pages: dict[str, Page] = {}
         self._core: dict[str, assembly.Page] = {}
         self._looked_for: set[str] = set()
+        self._all_pages = {str(page.recording_id): page for page in production.pages.all()}
 
     def pieces(self, stretches: Sequence[Stretch]) -> tuple[Piece, ...]:
         """The pieces that sound. Raises BadCut or UnreadableRecording."""
@@ -68,9 +70,7 @@ class Assembly:
         """Whether a section is the whole of one recording, with no mark that is heard and no voice beside it."""
         if section.programme or section.recording is None:
             return not section.programme
-        name = str(section.recording_id)
-        self._know([name])
-        page = self._pages.get(name)
+        page = self._all_pages.get(str(section.recording_id))
         return page is None or not (page.lanes or any(row["kind"] != "point" for row in page.marks))
 
     def voices(self, section: Section) -> list[Voice]:
@@ -104,17 +104,17 @@ class Assembly:
 
     def programme(self, stretches: Sequence[Stretch]) -> Programme:
         """Stretches as they sound together, for listening."""
-        pieces = self.pieces(stretches)
-        used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
-        return opened({"pieces": programme.as_list(pieces), "tracks": tracks_of(used, self._pages)})
+        return self._heard(self.pieces(stretches))
 
     def as_recorded(self, stretch: Stretch) -> Programme:
         """A stretch without its marks; voices beside it sound along."""
         self._know([stretch.recording])
-        recording = self._recordings[stretch.recording]
-        span = Span(stretch.recording, stretch.start_sample, stretch.end_sample)
-        tracks = tracks_of({stretch.recording: recording}, self._pages)
-        return opened({"pieces": programme.as_list([Piece(span=span)]), "tracks": tracks})
+        return self._heard([Piece(span=Span(stretch.recording, stretch.start_sample, stretch.end_sample))])
+
+    def _heard(self, pieces: Sequence[Piece]) -> Programme:
+        used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
+        values = {"pieces": programme.as_list(pieces), "tracks": tracks_of(used, self._pages)}
+        return opened(values, stored=storage.heard)
 
     def _know(self, names: Iterable[str]) -> None:
         wanted = {name for name in names if name not in self._looked_for}
@@ -123,9 +123,8 @@ class Assembly:
         self._looked_for |= wanted
         keys = [int(name) for name in wanted if name.isdecimal()]
         found = self._production.recordings.filter(pk__in=keys)
-        pages = {page.recording_id: page for page in self._production.pages.filter(recording__in=keys)}
         for recording in found:
-            self._take(recording, pages.get(recording.pk))
+            self._take(recording, self._all_pages.get(str(recording.pk)))
 
     def _take(self, recording: Recording, page: Page | None) -> None:
         name = str(recording.pk)
@@ -140,9 +139,9 @@ class Assembly:
             self._core[name] = assembly.Page((), None, recording.figures["sample_rate_hz"], recording.frames)
 
 
-def opened(values: dict) -> Programme:
-    """A programme from its plain values."""
-    tracks = {name: [as_track(each, storage.stored) for each in own] for name, own in values["tracks"].items()}
+def opened(values: dict, stored: Callable[[str], Path] = storage.stored) -> Programme:
+    """A programme from its plain values; `stored` gives the path of a file by its hash."""
+    tracks = {name: [as_track(each, stored) for each in own] for name, own in values["tracks"].items()}
     return Programme(programme.from_list(values["pieces"]), tracks)
 
 

@@ -115,8 +115,7 @@ class Recording(models.Model):
     @property
     def listening_path(self) -> Path:
         """What a browser is given to play."""
-        preview = storage.cached(self.sha256, "preview.flac")
-        return preview if preview.exists() else self.path
+        return storage.heard(self.sha256)
 
     @property
     def waveform_path(self) -> Path:

@@ -75,7 +75,8 @@ def _measured(recording: Recording):
 
 def _preview(recording: Recording, kept: ExitStack) -> soundfile.SoundFile | None:
     with Reader(recording.path) as reader:
-        if playable(reader.container, reader.codec):
+        # What can only be read from its start could not be played from any place on its page.
+        if playable(reader.container, reader.codec) and reader.jumps:
             return None
         rate_hz, channels = reader.sample_rate_hz, reader.channels
     path = kept.enter_context(storage.whole(storage.cached(recording.sha256, "preview.flac")))

@@ -57,9 +57,8 @@ class Terminal(TestCase):
         status, out, _ = self.run_("pauses", self.take, "--sections", "3")
         self.assertEqual((status, out.count("\n")), (0, 3))
         (self.folder / "marks.txt").write_text(out)
-        self.assertEqual(
-            self.run_("cut", self.take, "--marks", self.folder / "marks.txt", "--out", self.folder / "p")[0], 0
-        )
+        cut = ("cut", self.take, "--marks", self.folder / "marks.txt", "--out", self.folder / "p")
+        self.assertEqual(self.run_(*cut)[0], 0)
         pieces = [soundfile.read(path, dtype="int16")[0] for path in sorted((self.folder / "p").iterdir())]
         self.assertEqual(len(pieces), 3)
         np.testing.assert_array_equal(np.concatenate(pieces), soundfile.read(self.take, dtype="int16")[0])

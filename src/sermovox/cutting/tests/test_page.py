@@ -164,6 +164,13 @@ class Sections(PageTestCase):
         self.assertEqual([s["title"] for s in before["sections"]], ["d", "e"])
         self.assertEqual(self.titles(), list("abcde"))
 
+    def test_a_waiting_sample_is_taken_from_inside_a_chapter(self):
+        self.do("break", at=7 * RATE)
+        self.production.add_section(title="Sample", role="sample")
+        state = self.do("section", start=RATE, end=3 * RATE)
+        self.assertEqual([s["title"] for s in state["sections"]], ["take", "Sample", "Section 2"])
+        self.assertIn("overlaps “take”", self.do("section", start=RATE, end=3 * RATE, expect=400)["said"])
+
     def test_dead_air_is_shortened_and_no_word_is_touched(self):
         state = self.do("shorten", longer_than_s=0.8, to_s=0.4)
         strikes = [m for m in state["marks"] if m["kind"] == "strike"]

@@ -4,6 +4,7 @@ import tempfile
 from pathlib import Path
 
 from django.contrib import messages
+from django.db import transaction
 from django.http import FileResponse, Http404, HttpResponse
 from django.shortcuts import redirect
 from django.utils.http import content_disposition_header
@@ -26,20 +27,27 @@ _TYPES = {"txt": "text/plain", "cue": "text/plain", "csv": "text/csv", "json": "
 @require_POST
 def bring_in(request, pk: int):
     """Read marks from a file, or from the recording itself, and put them on the page: all or none."""
-    found = Page.of(mine(request, pk))
+    recording = mine(request, pk)
     try:
+        found = Page.of(recording)
         labels = _read(request, found)
-        words = edits.bring_in_marks(found, request.user, labels, as_sections=request.POST.get("become") == "sections")
+        as_sections = request.POST.get("become") == "sections"
+        with transaction.atomic():
+            words = edits.bring_in_marks(found.looked_at_again(), request.user, labels, as_sections=as_sections)
         messages.success(request, f"{words} Undo takes it back.")
     except MasteringError as error:
         messages.error(request, str(error))
-    return redirect(found)
+    return redirect("cutting:page", pk)
 
 
 def take_out(request, pk: int, name: str):
     """The marks as one of the text formats, or a copy of the recording that carries them."""
-    found = Page.of(mine(request, pk))
-    recording = found.recording
+    recording = mine(request, pk)
+    try:
+        found = Page.of(recording)
+    except MasteringError as error:
+        messages.error(request, str(error))
+        return redirect("cutting:page", pk)
     stem = Path(recording.name).stem
     labels = labels_of(found)
     if name == "copy":

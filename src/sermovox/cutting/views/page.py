@@ -6,6 +6,7 @@ import zlib
 from functools import wraps
 
 import numpy as np
+from django.db import transaction
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
@@ -87,6 +88,7 @@ def page(request, pk: int):
     return render(request, "cutting/page.html", context)
 
 
+@said
 def state(request, pk: int):
     """How the page is; 204 where that is as known."""
     found = state_of(Page.of(mine(request, pk)))
@@ -99,18 +101,18 @@ def state(request, pk: int):
 @said
 def do(request, pk: int):
     """One edit. It says which revision it was made for; where the page is another by now, nothing is done (409)."""
-    found = Page.of(mine(request, pk))
-    values = _values(request)
-    if values.get("revision") != state_of(found)["revision"]:
-        return JsonResponse(state_of(found) | {"said": _ELSEWHERE}, status=409)
-    op = str(values.get("op", ""))
-    if op in ("undo", "redo"):
-        change = getattr(order, op)(found.production)
-        words = f"{'Undone' if op == 'undo' else 'Done again'}: {change.words}" if change else f"Nothing to {op}"
-        found = Page.of(mine(request, pk))
-    else:
-        words = edits.do(found, request.user, op, values)
-    return JsonResponse(state_of(found) | {"said": f"{words}."})
+    found, values = Page.of(mine(request, pk)), _values(request)
+    with transaction.atomic():
+        known = state_of(found.looked_at_again())
+        if values.get("revision") != known["revision"]:
+            return JsonResponse(known | {"said": _ELSEWHERE}, status=409)
+        op = str(values.get("op", ""))
+        if op in ("undo", "redo"):
+            change = getattr(order, op)(found.production)
+            words = f"{'Undone' if op == 'undo' else 'Done again'}: {change.words}" if change else f"Nothing to {op}"
+        else:
+            words = edits.do(found, request.user, op, values)
+        return JsonResponse(state_of(found.looked_at_again()) | {"said": f"{words}."})
 
 
 @said

@@ -4,6 +4,7 @@ import json
 import zlib
 
 from django.contrib import messages
+from django.db import transaction
 from django.shortcuts import get_object_or_404, redirect, render
 
 from mastering.editing.assembly import BUTT, CROSSFADE, PAUSE, Stretch, check_join
@@ -17,7 +18,7 @@ from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
 
-JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after a pause of room tone of")]
+JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after room tone of")]
 _DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
 
 
@@ -26,7 +27,9 @@ def programme(request, pk: int):
     section = _mine(request, pk)
     if request.method == "POST":
         try:
-            _change(section, request)
+            with transaction.atomic():
+                section.refresh_from_db(fields=["programme", "recording"])
+                _change(section, request)
         except MasteringError as error:
             messages.error(request, str(error))
         return redirect("cutting:programme", pk)

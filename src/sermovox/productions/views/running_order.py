@@ -117,13 +117,13 @@ _CHANGES = {
 }
 
 
-def newest_files(files) -> dict[tuple[int, str], dict]:
-    """The newest of finished files by section (None for those of whole productions) and outlet."""
+def newest_files(files) -> dict[tuple[int, int | None, str], dict]:
+    """The newest of finished files by production, section (None for those of the whole) and outlet."""
     shown = files.filter(Q(section__removed=False) | Q(section=None))
-    newest = shown.values("section_id", "delivery__outlet_key").annotate(key=Max("pk"))
+    newest = shown.values("delivery__production_id", "section_id", "delivery__outlet_key").annotate(key=Max("pk"))
     fields = ("pk", "state", "delivery_id", "section_id", "delivery__outlet_key", "delivery__production_id")
     found = FinishedFile.objects.filter(pk__in=[row["key"] for row in newest]).values(*fields)
-    return {(row["section_id"], row["delivery__outlet_key"]): row for row in found}
+    return {(row["delivery__production_id"], row["section_id"], row["delivery__outlet_key"]): row for row in found}
 
 
 _DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()), 0.0)
@@ -143,8 +143,11 @@ def _rows(production: Production, page: str | None) -> dict:
             "place": str(place),
             "ready": s.recording is not None and s.recording.ready,
             "address": _address("productions:section", s.pk),
-            "recording_address": s.recording_id and _address("recordings:slip", s.recording_id),
-            "crossings": tuple((o.key, *_crossing(newest.get((None if o.joined else s.pk, o.key)))) for o in outlets),
+            "recording_address": s.recording_id
+            and _address("cutting:page" if s.programme else "recordings:slip", s.recording_id),
+            "crossings": tuple(
+                (o.key, *_crossing(newest.get((production.pk, None if o.joined else s.pk, o.key)))) for o in outlets
+            ),
         }
         for place, s in enumerate(list(shown.object_list), shown.start_index())
     ]

@@ -31,6 +31,8 @@ document.addEventListener("keydown", (event) => {
     showKeys();
     return;
   }
+  // What has focus is pressed by the space bar itself.
+  if (event.key === " " && event.target.closest("button, a, summary, input, [role=menuitem]")) return;
   const element = [...document.querySelectorAll("[data-key]")].find((e) => e.dataset.key === event.key && !e.disabled);
   if (!element) return;
   event.preventDefault();
