@@ -126,6 +126,7 @@ scroller.addEventListener("pointerup", async (event) => {
     if (event.timeStamp - done.time < FIRST_POINT_MS && Math.hypot(event.clientX - done.x, event.clientY - done.y) < 8) {
       const spot = spotted(event);
       store.place(sampleAt(spot.x, spot.y));
+      if (playing()) play(store.cursor);
     }
     return;
   }
@@ -137,6 +138,8 @@ scroller.addEventListener("pointerup", async (event) => {
     if (mark.kind === "point" && mark.start_sample === mark.end_sample) moved.start = moved.end = at;
     return edit("move", { id: mark.id, ...moved });
   }
+  // A click while it plays goes on from there.
+  if (playing() && !done.moved && !event.shiftKey) play(store.cursor);
   snapSelection();
 });
 scroller.addEventListener("pointercancel", () => { press = null; });
@@ -257,9 +260,11 @@ el("ask").addEventListener("keydown", (event) => {
 
 // --- What can be done -----------------------------------------------------------------------------------------
 
-const selected = (doing) => () => {
+const selected = (doing) => async () => {
   if (!store.selection) return say("Select something first: drag over it, or press s for what lies between two pauses.", true);
-  return doing(store.selection);
+  // Selected with keys, it has not been settled on a crossing or a pause yet.
+  await snapSelection();
+  return store.selection && doing(store.selection);
 };
 const marking = (kind) => selected(({ start, end }) => edit("mark", { kind, start, end }));
 
