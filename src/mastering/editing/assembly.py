@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, fields, replace
 
 from mastering.editing import markup
-from mastering.editing.markup import PICKUP, Mark, Marks
+from mastering.editing.markup import Marks
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"
@@ -82,42 +82,6 @@ def check_join(stretch: Stretch) -> None:
         raise BadCut(f"“{stretch.join}” is no way to join two pieces.")
     if not 0 <= stretch.join_s <= LONGEST_JOIN_S:
         raise BadCut(f"A crossfade or a pause lasts {LONGEST_JOIN_S:g} s at most.")
-
-
-def recordings_of(stretches: Sequence[Stretch], marks: Mapping[str, Marks]) -> set[str]:
-    """The recordings that sound in stretches, those of pickups among them."""
-    own = {stretch.recording for stretch in stretches}
-    return own | {mark.recording for name in own for mark in marks.get(name, ()) if mark.kind == PICKUP}
-
-
-def gaps(taken: Sequence[tuple[int, int]], start: int, end: int) -> list[tuple[int, int]]:
-    """What of [start, end) no stretch takes.
-
-    >>> gaps([(2, 4), (6, 8)], 0, 10)
-    [(0, 2), (4, 6), (8, 10)]
-    """
-    free, at = [], start
-    for first, last in sorted(taken):
-        if first > at:
-            free.append((at, min(first, end)))
-        at = max(at, last)
-    if at < end:
-        free.append((at, end))
-    return [(a, b) for a, b in free if b > a]
-
-
-def pickup(start_sample: int, end_sample: int, *, recording: str, span: tuple[int, int], gain_db: float) -> Mark:
-    """The mark that puts a stretch of another recording in a place's stead."""
-    return Mark(
-        id=0,
-        kind=PICKUP,
-        start_sample=start_sample,
-        end_sample=end_sample,
-        recording=recording,
-        from_sample=span[0],
-        to_sample=span[1],
-        value_db=gain_db,
-    )
 
 
 def as_list(stretches: Sequence[Stretch]) -> list[dict]:

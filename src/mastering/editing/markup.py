@@ -193,16 +193,6 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
     return joined(found)
 
 
-def remaining(marks: Marks, span: Span) -> int:
-    """How many samples of a stretch are not struck out."""
-    struck = sum(
-        min(mark.end_sample, span.end_sample) - max(mark.start_sample, span.start_sample)
-        for mark in marks
-        if mark.kind == STRIKE and mark.end_sample > span.start_sample and mark.start_sample < span.end_sample
-    )
-    return span.samples - struck
-
-
 def as_list(marks: Marks) -> list[dict]:
     """Plain values for JSON; what is left at its default is left out."""
     defaults = {field.name: field.default for field in fields(Mark)}

@@ -1,13 +1,9 @@
 """What can be done to a page: each edit is one change that can be undone, or nothing."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
-from django.db.models import Q
-from django.db.models.expressions import RawSQL
-
-from mastering.audio.reader import clock
 from mastering.editing import markup
-from mastering.editing.assembly import Stretch, as_list
 from mastering.editing.labels import Label
 from mastering.editing.markup import (
     FADE_IN,
@@ -25,6 +21,15 @@ from mastering.editing.programme import BadCut, Span, check_span
 from mastering.meters.speech import matching_gain
 from sermovox.cutting.models import Page, measurement_of, pauses_of
 from sermovox.cutting.programmes import refresh_lengths
+from sermovox.cutting.sectioning import (
+    clock_of,
+    cut_at,
+    give,
+    in_the_way,
+    overlap,
+    replace_stretch,
+    sections_on,
+)
 from sermovox.productions import order
 from sermovox.productions.models import Section
 
@@ -57,25 +62,6 @@ def do(page: Page, user, op: str, values: dict) -> str:
             touched = _touched(page, before)
         refresh_lengths(page.production, touched)
     return change.words
-
-
-def sections_on(page: Page) -> list[tuple[Section, int, Stretch]]:
-    """The sections that this page's recording is in, each with the number of the stretch and the stretch, by time."""
-    key = page.recording_id
-    inside = RawSQL(
-        "SELECT section.id FROM productions_section AS section, json_each(section.programme) AS piece"
-        " WHERE section.production_id = %s AND json_extract(piece.value, '$.recording') = %s",
-        (page.production_id, str(key)),
-    )
-    found = []
-    sections = page.production.sections.filter(Q(recording=key) | Q(pk__in=inside)).defer("script")
-    for section in sections:
-        if section.recording_id == key:
-            section.recording = page.recording
-        for at, stretch in enumerate(section.stretches()):
-            if stretch.recording == str(key):
-                found.append((section, at, stretch))
-    return sorted(found, key=lambda each: (each[2].start_sample, each[2].end_sample, each[0].position))
 
 
 def _mark(page: Page, values: dict) -> str:
@@ -125,7 +111,7 @@ def _remove(page: Page, values: dict) -> str:
     if mark is None:
         raise BadCut("This mark is no longer there.")
     page.set_marks(markup.without(page.mark_list, [key]))
-    return f"Take away “{mark.name or _WORDS[mark.kind].lower()}” at {_clock(page, mark.start_sample)}"
+    return f"Take away “{mark.name or _WORDS[mark.kind].lower()}” at {clock_of(page, mark.start_sample)}"
 
 
 def _move(page: Page, values: dict) -> str:
@@ -190,14 +176,14 @@ def pause_settings(values: dict) -> dict:
 
 def _section(page: Page, values: dict) -> str:
     start, end = _span(page, values)
-    sections = _give(page, [(start, end)], from_end=bool(values.get("from_end")), titles=[_text(values, "name")])
+    sections = give(page, [(start, end)], from_end=bool(values.get("from_end")), titles=[_text(values, "name")])
     return f"Make “{sections[0].title}” of {_stretch_words(page, start, end)}"
 
 
 def _break(page: Page, values: dict) -> str:
     at = _sample(values, "at")
-    sections = _cut_at(page, [at], from_end=bool(values.get("from_end")))
-    return f"Begin “{sections[-1].title}” at {_clock(page, at)}"
+    sections = cut_at(page, [at], from_end=bool(values.get("from_end")))
+    return f"Begin “{sections[-1].title}” at {clock_of(page, at)}"
 
 
 def _split(page: Page, values: dict) -> str:
@@ -206,7 +192,7 @@ def _split(page: Page, values: dict) -> str:
         raise BadCut("There is no place to cut at. Let shorter pauses count, or expect fewer sections.")
     if len(cuts) > MOST_SECTIONS:
         raise BadCut(f"These would be more than {MOST_SECTIONS} sections. Let only longer pauses count.")
-    found = _cut_at(page, [_sample({"at": cut}, "at") for cut in cuts], from_end=bool(values.get("from_end")))
+    found = cut_at(page, [_sample({"at": cut}, "at") for cut in cuts], from_end=bool(values.get("from_end")))
     return f"Cut into {len(found)} sections"
 
 
@@ -228,11 +214,11 @@ def _edge(page: Page, values: dict) -> str:
     for moving, place, its, which in moves:
         start, end = (at, its.end_sample) if which == "start" else (its.start_sample, at)
         check_span(Span("", start, end), page.recording.frames)
-        taken = [s for other, _, s in found if other.pk not in {m[0].pk for m in moves} and _in_the_way(other, moving)]
-        if clash := next((s for s in taken if _overlap(s, (start, end))), None):
-            raise BadCut(f"There another section begins, at {_clock(page, clash.start_sample)}. Move that first.")
-        _replace(moving, place, Stretch(**_row(its) | {"start_sample": start, "end_sample": end}))
-    return f"Move the {edge} of “{section.title}” to {_clock(page, at)}"
+        taken = [s for other, _, s in found if other.pk not in {m[0].pk for m in moves} and in_the_way(other, moving)]
+        if clash := next((s for s in taken if overlap(s, (start, end))), None):
+            raise BadCut(f"There another section begins, at {clock_of(page, clash.start_sample)}. Move that first.")
+        replace_stretch(moving, place, replace(its, start_sample=start, end_sample=end))
+    return f"Move the {edge} of “{section.title}” to {clock_of(page, at)}"
 
 
 def _unsection(page: Page, values: dict) -> str:
@@ -284,7 +270,7 @@ def _tone_from(page: Page, values: dict) -> str:
     if end - start < page.sample_rate_hz // 10:
         raise BadCut("Room tone is made from at least 0.1 s. Select a longer quiet stretch.")
     page.set_facts(tone=[start, min(end, start + 10 * page.sample_rate_hz)])
-    return f"Take room tone from {_clock(page, start)}"
+    return f"Take room tone from {clock_of(page, start)}"
 
 
 def _lane_add(page: Page, values: dict) -> str:
@@ -354,7 +340,7 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
             spans = [
                 (start, end if end > start else until) for (start, end), until in zip(spans, following, strict=True)
             ]
-            made = _give(page, spans, from_end=False, titles=[label.name for label in labels])
+            made = give(page, spans, from_end=False, titles=[label.name for label in labels])
             refresh_lengths(page.production, made)
             return f"{len(made)} sections are made."
         points = [
@@ -363,138 +349,6 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
         ]
         page.set_marks(markup.set_marks(page.mark_list, points, length_samples=frames))
         return f"{len(points)} marks are on the page."
-
-
-def _cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
-    """Cut the sections of the page at these samples, or the whole recording where there are none yet.
-
-    Returns the sections that come of it, by time. The first part stays with its section, the others go to sections
-    that wait, in order, or new ones; from the end, the other way round.
-    """
-    frames = page.recording.frames
-    found = sections_on(page)
-    plain = [each for each in found if each[0].role != Section.Role.SAMPLE]
-    spans, owners = [], []
-    wanted = sorted(set(cuts))
-    for cut in wanted:
-        if not 0 < cut < frames:
-            raise BadCut("A section cannot begin there: it lies at the very end, or outside the recording.")
-    covered: set[int] = set()
-    for owner in plain or [None]:
-        start, end = (owner[2].start_sample, owner[2].end_sample) if owner else (0, frames)
-        inside = [cut for cut in wanted if start < cut < end and cut not in covered]
-        covered.update(inside)
-        if not inside:
-            continue
-        edges = [start, *inside, end]
-        parts = list(zip(edges, edges[1:], strict=False))
-        if owner and len(owner[0].stretches()) > 1:
-            raise BadCut(f"“{owner[0].title}” is put together of several pieces. Cut it on its own screen.")
-        if owner:
-            stays = len(parts) - 1 if from_end else 0
-            _replace(owner[0], owner[1], Stretch(**_row(owner[2]) | dict(zip(_ENDS, parts[stays], strict=True))))
-            owners.append((parts[stays], owner[0]))
-            parts = [part for at, part in enumerate(parts) if at != stays]
-        spans += parts
-    for cut in wanted:
-        # Where nothing is a section yet, one begins and runs to the next.
-        if cut not in covered and not any(s.start_sample == cut for _, _, s in plain):
-            later = [s.start_sample for _, _, s in plain if s.start_sample > cut]
-            spans.append((cut, min(later, default=frames)))
-            covered.add(cut)
-    if not spans:
-        raise BadCut("A section begins there already.")
-    made = _give(page, spans, from_end=from_end, titles=[])
-    both = [*owners, *zip(spans, made, strict=True)]
-    return [section for _, section in sorted(both, key=lambda each: each[0])]
-
-
-_ENDS = ("start_sample", "end_sample")
-
-
-def _give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles: Sequence[str]) -> list[Section]:
-    """Give stretches to sections that wait, in order, or to new ones. Returns the section of each."""
-    frames = page.recording.frames
-    for span in spans:
-        check_span(Span("", *span), frames)
-    ordered = sorted(range(len(spans)), key=lambda at: spans[at])
-    for one, other in zip(ordered, ordered[1:], strict=False):
-        if spans[other][0] < spans[one][1]:
-            raise BadCut(f"Two of these sections overlap at {_clock(page, spans[other][0])}. Nothing was made of them.")
-    found = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
-    # A recording that came in alone is one section; the first stretch takes its place.
-    alone = [each for each in found if not each[0].programme and len(found) == 1]
-    placeholder = alone[0][0] if alone and not any(span == (0, frames) for span in spans) else None
-    waiting = list(page.production.sections.filter(recording=None, programme=[]).defer("script"))
-    samples = [section for section in waiting if section.role == Section.Role.SAMPLE]
-    waiting = [section for section in waiting if section.role != Section.Role.SAMPLE]
-    for span in [] if placeholder else spans:
-        clash = next((each for each in found if _overlap(each[2], span)), None)
-        if clash and samples and len(spans) == 1:
-            # A sample is taken from what belongs to another section.
-            return _written(page, [(span, samples[0])], titles)
-        if clash:
-            raise BadCut(
-                f"This overlaps “{clash[0].title}”, which runs from {_clock(page, clash[2].start_sample)} to "
-                f"{_clock(page, clash[2].end_sample)}. Choose a stretch beside it, or move its edge."
-            )
-    start, end = spans[ordered[0]][0], spans[ordered[-1]][1]
-    before = [each[0] for each in found if each[2].end_sample <= start]
-    after = [each[0] for each in found if each[2].start_sample >= end]
-    if placeholder:
-        waiting = [placeholder, *(w for w in waiting if w.position > placeholder.position)]
-    elif from_end and after:
-        waiting = [w for w in waiting if w.position < after[0].position]
-    elif before:
-        waiting = [w for w in waiting if w.position > before[-1].position]
-    chosen = waiting[max(0, len(waiting) - len(spans)) :] if from_end else waiting[: len(spans)]
-    missing = len(spans) - len(chosen)
-    if missing:
-        beginning = page.production.sections.count()
-        names = [f"Section {beginning + at}" for at in range(1, missing + 1)]
-        if from_end and chosen:
-            earlier = page.production.sections.filter(position__lt=chosen[0].position).last()
-            new = order.insert(page.production, earlier.pk if earlier else None, names)
-            chosen = [*new, *chosen]
-        else:
-            anchor = chosen[-1] if chosen else before[-1] if before else None
-            chosen = [*chosen, *order.insert(page.production, anchor.pk if anchor else None, names)]
-    given = dict(zip(ordered, chosen, strict=True))
-    return _written(page, [(span, given[at]) for at, span in enumerate(spans)], titles)
-
-
-def _overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
-    return stretch.start_sample < span[1] and span[0] < stretch.end_sample
-
-
-def _written(page: Page, given: Sequence[tuple[tuple[int, int], Section]], titles: Sequence[str]) -> list[Section]:
-    """Write which stretch each section has, and the titles that came with them. Returns the sections."""
-    rows = []
-    for at, ((start, end), section) in enumerate(given):
-        whole = (start, end) == (0, page.recording.frames)
-        stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
-        section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
-        row = {"pk": section.pk, "programme": section.programme, "recording_id": page.recording_id}
-        if at < len(titles) and titles[at]:
-            row["title"] = section.title = titles[at][:200]
-        rows.append(row)
-    order.write(page.production, rows)
-    return [section for _, section in given]
-
-
-def _replace(section: Section, number: int, stretch: Stretch) -> None:
-    stretches = list(section.stretches())
-    stretches[number] = stretch
-    section.set_programme(stretches)
-    section.save(update_fields=["programme", "recording"])
-
-
-def _row(stretch: Stretch) -> dict:
-    return as_list([stretch])[0]
-
-
-def _in_the_way(other: Section, moving: Section) -> bool:
-    return Section.Role.SAMPLE not in (other.role, moving.role)
 
 
 def _touched(page: Page, before: tuple[list, dict]) -> list[Section]:
@@ -507,7 +361,7 @@ def _touched(page: Page, before: tuple[list, dict]) -> list[Section]:
     if not changed:
         return []
     start, end = min(row["start_sample"] for row in changed), max(row["end_sample"] for row in changed)
-    return [section for section, _, s in found if _overlap(s, (start, end))]
+    return [section for section, _, s in found if overlap(s, (start, end))]
 
 
 def _want_tone(page: Page) -> None:
@@ -549,13 +403,9 @@ def _text(values: dict, name: str) -> str:
     return " ".join(str(values.get(name) or "").split())[:200]
 
 
-def _clock(page: Page, sample: int) -> str:
-    return clock(sample / page.sample_rate_hz)
-
-
 def _stretch_words(page: Page, start: int, end: int) -> str:
     length_s = (end - start) / page.sample_rate_hz
-    return f"{length_s:.2f} s at {_clock(page, start)}" if end > start else f"the place {_clock(page, start)}"
+    return f"{length_s:.2f} s at {clock_of(page, start)}" if end > start else f"the place {clock_of(page, start)}"
 
 
 _EDITS: dict[str, Callable[[Page, dict], str]] = {

@@ -106,9 +106,11 @@ def add(production: Production, user, after: int | None, *, title: str = "") -> 
         return insert(production, after, [title or "New section"])[0]
 
 
-def insert(production: Production, after: int | None, titles: Sequence[str]) -> list[Section]:
-    """Put new sections after another one, or at the end; no change of its own."""
-    neighbour = production.sections.filter(pk=after).first() or production.sections.last()
+def insert(
+    production: Production, after: int | None, titles: Sequence[str], *, before: int | None = None
+) -> list[Section]:
+    """Put new sections after or before another one, or at the end; no change of its own."""
+    neighbour = production.sections.filter(pk=after or before).first() or production.sections.last()
     in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
     role = neighbour.role if neighbour and neighbour.role in in_runs else Section.Role.CHAPTER
     order = list(production.sections.values_list("pk", flat=True))
@@ -116,7 +118,7 @@ def insert(production: Production, after: int | None, titles: Sequence[str]) -> 
         Section(production=production, position=len(order) + at, title=title, role=role)
         for at, title in enumerate(titles, 1)
     )
-    at = order.index(after) + 1 if after in order else len(order)
+    at = order.index(before) if before in order else order.index(after) + 1 if after in order else len(order)
     place(production, [*order[:at], *(section.pk for section in made), *order[at:]])
     return made
 

@@ -164,6 +164,19 @@ class Sections(PageTestCase):
         self.assertEqual([s["title"] for s in before["sections"]], ["d", "e"])
         self.assertEqual(self.titles(), list("abcde"))
 
+    def test_more_pieces_than_sections_wait_go_where_they_belong(self):
+        self.do("unsection", section=self.section.pk)
+        self.production.add_section(title="last")
+        self.do("split", cuts=[4 * RATE, 8 * RATE], from_end=True)
+        self.assertEqual(self.titles(), ["Section 3", "take", "last"])
+        self.do("undo")
+        self.do("section", start=8 * RATE, end=9 * RATE, from_end=True)
+        self.do("section", start=5 * RATE, end=6 * RATE)
+        self.production.add_section(title="even later")
+        self.do("section", start=RATE, end=2 * RATE)
+        self.assertEqual(self.titles(), ["Section 4", "take", "last", "even later"])
+        self.assertEqual([s["title"] for s in self.state()["sections"]], self.titles()[:3])
+
     def test_a_waiting_sample_is_taken_from_inside_a_chapter(self):
         self.do("break", at=7 * RATE)
         self.production.add_section(title="Sample", role="sample")

@@ -17,6 +17,7 @@ from mastering.tagging.markers import read_markers, write_markers
 from sermovox import storage
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page
+from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.views.page import mine
 
 _LARGEST_TEXT_BYTES = 4 << 20
@@ -67,7 +68,7 @@ def labels_of(found: Page) -> list[Label]:
     rate_hz = found.sample_rate_hz
     sections = [
         Label(stretch.start_sample / rate_hz, stretch.end_sample / rate_hz, section.title)
-        for section, _, stretch in edits.sections_on(found)
+        for section, _, stretch in sections_on(found)
         if section.programme
     ]
     points = [

@@ -22,6 +22,7 @@ from sermovox.cutting import edits
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.programmes import Assembly
+from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.tasks import look_for_retakes, retakes_path
 from sermovox.productions import order
 from sermovox.recordings.models import Recording
@@ -232,7 +233,7 @@ def state_of(found: Page) -> dict:
             "place": section.position,
             "of": len(section.programme) or 1,
         }
-        for section, at, stretch in edits.sections_on(found)
+        for section, at, stretch in sections_on(found)
     ]
     beside = found.production.recordings.in_bulk([lane["recording"] for lane in found.lanes])
     undoable, redoable = order.last_change(found.production), order.next_change(found.production)

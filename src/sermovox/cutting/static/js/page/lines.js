@@ -387,5 +387,4 @@ store.on("settings", () => {
   }
   refresh();
 });
-export const linesOnView = () => shown;
 lay();

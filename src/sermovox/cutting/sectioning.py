@@ -1,0 +1,172 @@
+"""Which stretches of a page belong to which sections, and what comes of cutting them."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from math import inf
+
+from django.db.models import Q
+from django.db.models.expressions import RawSQL
+
+from mastering.audio.reader import clock
+from mastering.editing.assembly import Stretch, as_list
+from mastering.editing.programme import BadCut, Span, check_span
+from sermovox.cutting.models import Page
+from sermovox.productions import order
+from sermovox.productions.models import Section
+
+
+def sections_on(page: Page) -> list[tuple[Section, int, Stretch]]:
+    """The sections that this page's recording is in, each with the number of the stretch and the stretch, by time."""
+    key = page.recording_id
+    inside = RawSQL(
+        "SELECT section.id FROM productions_section AS section, json_each(section.programme) AS piece"
+        " WHERE section.production_id = %s AND json_extract(piece.value, '$.recording') = %s",
+        (page.production_id, str(key)),
+    )
+    found = []
+    sections = page.production.sections.filter(Q(recording=key) | Q(pk__in=inside)).defer("script")
+    for section in sections:
+        if section.recording_id == key:
+            section.recording = page.recording
+        for at, stretch in enumerate(section.stretches()):
+            if stretch.recording == str(key):
+                found.append((section, at, stretch))
+    return sorted(found, key=lambda each: (each[2].start_sample, each[2].end_sample, each[0].position))
+
+
+def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
+    """Cut the sections of the page at these samples, or the whole recording where there are none yet.
+
+    Returns the sections that come of it, by time. The first part stays with its section, the others go to sections
+    that wait, in order, or new ones; from the end, the other way round.
+    """
+    frames = page.recording.frames
+    found = sections_on(page)
+    plain = [each for each in found if each[0].role != Section.Role.SAMPLE]
+    spans, owners = [], []
+    wanted = sorted(set(cuts))
+    for cut in wanted:
+        if not 0 < cut < frames:
+            raise BadCut("A section cannot begin there: it lies at the very end, or outside the recording.")
+    covered: set[int] = set()
+    for owner in plain or [None]:
+        start, end = (owner[2].start_sample, owner[2].end_sample) if owner else (0, frames)
+        inside = [cut for cut in wanted if start < cut < end and cut not in covered]
+        covered.update(inside)
+        if not inside:
+            continue
+        edges = [start, *inside, end]
+        parts = list(zip(edges, edges[1:], strict=False))
+        if owner and len(owner[0].stretches()) > 1:
+            raise BadCut(f"“{owner[0].title}” is put together of several pieces. Cut it on its own screen.")
+        if owner:
+            stays = len(parts) - 1 if from_end else 0
+            replace_stretch(
+                owner[0], owner[1], replace(owner[2], start_sample=parts[stays][0], end_sample=parts[stays][1])
+            )
+            owners.append((parts[stays], owner[0]))
+            parts = [part for at, part in enumerate(parts) if at != stays]
+        spans += parts
+    for cut in wanted:
+        # Where nothing is a section yet, one begins and runs to the next.
+        if cut not in covered and not any(s.start_sample == cut for _, _, s in plain):
+            later = [s.start_sample for _, _, s in plain if s.start_sample > cut]
+            spans.append((cut, min(later, default=frames)))
+            covered.add(cut)
+    if not spans:
+        raise BadCut("A section begins there already.")
+    made = give(page, spans, from_end=from_end, titles=[])
+    both = [*owners, *zip(spans, made, strict=True)]
+    return [section for _, section in sorted(both, key=lambda each: each[0])]
+
+
+def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles: Sequence[str]) -> list[Section]:
+    """Give stretches to sections that wait, in order, or to new ones. Returns the section of each."""
+    frames = page.recording.frames
+    for span in spans:
+        check_span(Span("", *span), frames)
+    ordered = sorted(range(len(spans)), key=lambda at: spans[at])
+    for one, other in zip(ordered, ordered[1:], strict=False):
+        if spans[other][0] < spans[one][1]:
+            raise BadCut(
+                f"Two of these sections overlap at {clock_of(page, spans[other][0])}. Nothing was made of them."
+            )
+    found = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
+    # A recording that came in alone is one section; the first stretch takes its place.
+    alone = [each for each in found if not each[0].programme and len(found) == 1]
+    placeholder = alone[0][0] if alone and not any(span == (0, frames) for span in spans) else None
+    waiting = list(page.production.sections.filter(recording=None, programme=[]).defer("script"))
+    samples = [section for section in waiting if section.role == Section.Role.SAMPLE]
+    waiting = [section for section in waiting if section.role != Section.Role.SAMPLE]
+    for span in [] if placeholder else spans:
+        clash = next((each for each in found if overlap(each[2], span)), None)
+        if clash and samples and len(spans) == 1:
+            # A sample is taken from what belongs to another section.
+            return _written(page, [(span, samples[0])], titles)
+        if clash:
+            raise BadCut(
+                f"This overlaps “{clash[0].title}”, which runs from {clock_of(page, clash[2].start_sample)} to "
+                f"{clock_of(page, clash[2].end_sample)}. Choose a stretch beside it, or move its edge."
+            )
+    start, end = spans[ordered[0]][0], spans[ordered[-1]][1]
+    before = [each[0] for each in found if each[2].end_sample <= start]
+    after = [each[0] for each in found if each[2].start_sample >= end]
+    if placeholder:
+        waiting = [placeholder, *(w for w in waiting if w.position > placeholder.position)]
+    else:
+        # Between the sections on both sides, so that the running order and the recording keep step.
+        low = before[-1].position if before else 0
+        high = after[0].position if after else inf
+        waiting = [w for w in waiting if low < w.position < high or low > high]
+    chosen = waiting[max(0, len(waiting) - len(spans)) :] if from_end else waiting[: len(spans)]
+    missing = len(spans) - len(chosen)
+    if missing:
+        beginning = page.production.sections.count()
+        names = [f"Section {beginning + at}" for at in range(1, missing + 1)]
+        following = chosen[0] if from_end and chosen else after[0] if after and not chosen and not before else None
+        if following:
+            new = order.insert(page.production, None, names, before=following.pk)
+            chosen = [*new, *chosen]
+        else:
+            anchor = chosen[-1] if chosen else before[-1] if before else None
+            chosen = [*chosen, *order.insert(page.production, anchor.pk if anchor else None, names)]
+    given = dict(zip(ordered, chosen, strict=True))
+    return _written(page, [(span, given[at]) for at, span in enumerate(spans)], titles)
+
+
+def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
+    """Whether a stretch and a span have samples in common."""
+    return stretch.start_sample < span[1] and span[0] < stretch.end_sample
+
+
+def _written(page: Page, given: Sequence[tuple[tuple[int, int], Section]], titles: Sequence[str]) -> list[Section]:
+    """Write which stretch each section has, and the titles that came with them. Returns the sections."""
+    rows = []
+    for at, ((start, end), section) in enumerate(given):
+        whole = (start, end) == (0, page.recording.frames)
+        stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
+        section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
+        row = {"pk": section.pk, "programme": section.programme, "recording_id": page.recording_id}
+        if at < len(titles) and titles[at]:
+            row["title"] = section.title = titles[at][:200]
+        rows.append(row)
+    order.write(page.production, rows)
+    return [section for _, section in given]
+
+
+def replace_stretch(section: Section, number: int, stretch: Stretch) -> None:
+    """Give a section another stretch in place of one it has; saves."""
+    stretches = list(section.stretches())
+    stretches[number] = stretch
+    section.set_programme(stretches)
+    section.save(update_fields=["programme", "recording"])
+
+
+def in_the_way(other: Section, moving: Section) -> bool:
+    """Whether two sections may not share samples; a sample may be taken from any other."""
+    return Section.Role.SAMPLE not in (other.role, moving.role)
+
+
+def clock_of(page: Page, sample: int) -> str:
+    """A place on a page as h:mm:ss."""
+    return clock(sample / page.sample_rate_hz)
