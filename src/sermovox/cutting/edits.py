@@ -57,9 +57,10 @@ def do(page: Page, user, op: str, values: dict) -> str:
     with order.changing(page.production, user, "Change the page", pages=[page]) as change:
         before = page.marks, page.facts
         change.words = edit(page, values)
-        touched = [section for section, _, _ in sections_on(page)]
         if (page.marks, page.facts) != before:
             touched = _touched(page, before)
+        else:
+            touched = [s for s, _, _ in sections_on(page) if page.is_marked or s.length_s is None]
         refresh_lengths(page.production, touched)
     return change.words
 

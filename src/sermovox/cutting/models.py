@@ -79,6 +79,11 @@ class Page(models.Model):
         """The voices beside this one."""
         return self.facts.get("lanes", [])
 
+    @property
+    def is_marked(self) -> bool:
+        """Whether any mark on it is heard, or a voice beside it."""
+        return bool(self.lanes) or any(row["kind"] != markup.POINT for row in self.marks)
+
     def as_core(self) -> assembly.Page:
         return assembly.Page(self.mark_list, self.tone, self.sample_rate_hz, self.recording.frames)
 

@@ -71,7 +71,7 @@ class Assembly:
         if section.programme or section.recording is None:
             return not section.programme
         page = self._all_pages.get(str(section.recording_id))
-        return page is None or not (page.lanes or any(row["kind"] != "point" for row in page.marks))
+        return page is None or not page.is_marked
 
     def voices(self, section: Section) -> list[Voice]:
         """What the files of a section are made of: one, or as many as it has voices; none for a whole recording.

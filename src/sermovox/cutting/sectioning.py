@@ -147,6 +147,8 @@ def _written(page: Page, given: Sequence[tuple[tuple[int, int], Section]], title
         stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
         section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
         row = {"pk": section.pk, "programme": section.programme, "recording_id": page.recording_id}
+        # So long it is where nothing is marked; where something is, that is looked at afterwards.
+        row["length_s"] = None if whole else (end - start) / page.sample_rate_hz
         if at < len(titles) and titles[at]:
             row["title"] = section.title = titles[at][:200]
         rows.append(row)
@@ -159,7 +161,8 @@ def replace_stretch(section: Section, number: int, stretch: Stretch) -> None:
     stretches = list(section.stretches())
     stretches[number] = stretch
     section.set_programme(stretches)
-    section.save(update_fields=["programme", "recording"])
+    section.length_s = None
+    section.save(update_fields=["programme", "recording", "length_s"])
 
 
 def in_the_way(other: Section, moving: Section) -> bool:
