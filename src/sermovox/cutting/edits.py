@@ -60,7 +60,9 @@ def do(page: Page, user, op: str, values: dict) -> str:
         if (page.marks, page.facts) != before:
             touched = _touched(page, before)
         else:
-            touched = [s for s, _, _ in sections_on(page) if page.is_marked or s.length_s is None]
+            # Those that are new to a page without marks know their length already.
+            unsure = page.production.sections.filter(length_s=None)
+            touched = [s for s, _, _ in sections_on(page, None if page.is_marked else unsure)]
         refresh_lengths(page.production, touched)
     return change.words
 

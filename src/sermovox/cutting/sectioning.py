@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from math import inf
 
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.db.models.expressions import RawSQL
 
 from mastering.audio.reader import clock
@@ -15,8 +15,11 @@ from sermovox.productions import order
 from sermovox.productions.models import Section
 
 
-def sections_on(page: Page) -> list[tuple[Section, int, Stretch]]:
-    """The sections that this page's recording is in, each with the number of the stretch and the stretch, by time."""
+def sections_on(page: Page, among: QuerySet[Section] | None = None) -> list[tuple[Section, int, Stretch]]:
+    """The sections that this page's recording is in, each with the number of the stretch and the stretch, by time.
+
+    `among` looks at some of the running order's sections alone.
+    """
     key = page.recording_id
     inside = RawSQL(
         "SELECT section.id FROM productions_section AS section, json_each(section.programme) AS piece"
@@ -24,8 +27,8 @@ def sections_on(page: Page) -> list[tuple[Section, int, Stretch]]:
         (page.production_id, str(key)),
     )
     found = []
-    sections = page.production.sections.filter(Q(recording=key) | Q(pk__in=inside)).defer("script")
-    for section in sections:
+    sections = page.production.sections.all() if among is None else among
+    for section in sections.filter(Q(recording=key) | Q(pk__in=inside)).defer("script"):
         if section.recording_id == key:
             section.recording = page.recording
         for at, stretch in enumerate(section.stretches()):
@@ -102,7 +105,9 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
         clash = next((each for each in found if overlap(each[2], span)), None)
         if clash and samples and len(spans) == 1:
             # A sample is taken from what belongs to another section.
-            return _written(page, [(span, samples[0])], titles)
+            _fill(page, samples[0], span, titles[0] if titles else "")
+            _write(page, samples[:1])
+            return samples[:1]
         if clash:
             raise BadCut(
                 f"This overlaps “{clash[0].title}”, which runs from {clock_of(page, clash[2].start_sample)} to "
@@ -119,19 +124,19 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
         high = after[0].position if after else inf
         waiting = [w for w in waiting if low < w.position < high or low > high]
     chosen = waiting[max(0, len(waiting) - len(spans)) :] if from_end else waiting[: len(spans)]
-    missing = len(spans) - len(chosen)
-    if missing:
-        beginning = page.production.sections.count()
-        names = [f"Section {beginning + at}" for at in range(1, missing + 1)]
-        following = chosen[0] if from_end and chosen else after[0] if after and not chosen and not before else None
-        if following:
-            new = order.insert(page.production, None, names, before=following.pk)
-            chosen = [*new, *chosen]
-        else:
-            anchor = chosen[-1] if chosen else before[-1] if before else None
-            chosen = [*chosen, *order.insert(page.production, anchor.pk if anchor else None, names)]
-    given = dict(zip(ordered, chosen, strict=True))
-    return _written(page, [(span, given[at]) for at, span in enumerate(spans)], titles)
+    count = page.production.sections.count()
+    new = [Section(title=f"Section {count + at}") for at in range(1, len(spans) - len(chosen) + 1)]
+    following = chosen[0] if from_end and chosen else after[0] if after and not chosen and not before else None
+    anchor = chosen[-1] if chosen else before[-1] if before else None
+    given = dict(zip(ordered, [*new, *chosen] if following else [*chosen, *new], strict=True))
+    for at, section in given.items():
+        _fill(page, section, spans[at], titles[at] if at < len(titles) else "")
+    if new and following:
+        order.insert(page.production, new, before=following.pk)
+    elif new:
+        order.insert(page.production, new, after=anchor.pk if anchor else None)
+    _write(page, chosen)
+    return [given[at] for at in range(len(spans))]
 
 
 def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
@@ -139,21 +144,21 @@ def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
     return stretch.start_sample < span[1] and span[0] < stretch.end_sample
 
 
-def _written(page: Page, given: Sequence[tuple[tuple[int, int], Section]], titles: Sequence[str]) -> list[Section]:
-    """Write which stretch each section has, and the titles that came with them. Returns the sections."""
-    rows = []
-    for at, ((start, end), section) in enumerate(given):
-        whole = (start, end) == (0, page.recording.frames)
-        stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
-        section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
-        row = {"pk": section.pk, "programme": section.programme, "recording_id": page.recording_id}
-        # So long it is where nothing is marked; where something is, that is looked at afterwards.
-        row["length_s"] = None if whole else (end - start) / page.sample_rate_hz
-        if at < len(titles) and titles[at]:
-            row["title"] = section.title = titles[at][:200]
-        rows.append(row)
+def _fill(page: Page, section: Section, span: tuple[int, int], title: str) -> None:
+    """Make a section of a stretch; saves nothing."""
+    start, end = span
+    whole = span == (0, page.recording.frames)
+    stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
+    section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
+    # So long it is where nothing is marked; where something is, that is looked at afterwards.
+    section.length_s = None if whole else (end - start) / page.sample_rate_hz
+    section.title = title[:200] or section.title
+
+
+def _write(page: Page, sections: Sequence[Section]) -> None:
+    names = ("title", "programme", "recording_id", "length_s")
+    rows = [{name: getattr(section, name) for name in ("pk", *names)} for section in sections]
     order.write(page.production, rows)
-    return [section for _, section in given]
 
 
 def replace_stretch(section: Section, number: int, stretch: Stretch) -> None:

@@ -51,8 +51,16 @@ def changing(production: Production, user, words: str, *, pages: Sequence = ()) 
                 old[f"{_PAGE}{page.pk}"], new[f"{_PAGE}{page.pk}"] = page_old, page_new
         if not new:
             return
-        production.changes.filter(undone=True).delete()
+        _forget_undone(production)
         production.changes.create(made_by=user, words=named.words[:300], before=old, after=new)
+
+
+def _forget_undone(production: Production) -> None:
+    """What was undone cannot be done again after a new change; sections that only it had made are gone for good."""
+    undone = list(production.changes.filter(undone=True))
+    made = [int(pk) for change in undone for pk, row in change.before.items() if row == {"removed": True}]
+    Section.with_removed.filter(pk__in=made, removed=True, files=None).delete()
+    production.changes.filter(pk__in=[change.pk for change in undone]).delete()
 
 
 def last_change(production: Production) -> Change | None:
@@ -103,24 +111,24 @@ def move(production: Production, user, sections: Sequence[int], before: int | No
 def add(production: Production, user, after: int | None, *, title: str = "") -> Section:
     """Add an empty section after another one, or at the end."""
     with changing(production, user, "Add a section"):
-        return insert(production, after, [title or "New section"])[0]
+        section = Section(title=title or "New section")
+        insert(production, [section], after=after)
+    return section
 
 
 def insert(
-    production: Production, after: int | None, titles: Sequence[str], *, before: int | None = None
-) -> list[Section]:
+    production: Production, sections: Sequence[Section], *, after: int | None = None, before: int | None = None
+) -> None:
     """Put new sections after or before another one, or at the end; no change of its own."""
     neighbour = production.sections.filter(pk=after or before).first() or production.sections.last()
     in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
     role = neighbour.role if neighbour and neighbour.role in in_runs else Section.Role.CHAPTER
     order = list(production.sections.values_list("pk", flat=True))
-    made = Section.objects.bulk_create(
-        Section(production=production, position=len(order) + at, title=title, role=role)
-        for at, title in enumerate(titles, 1)
-    )
+    for at, section in enumerate(sections, len(order) + 1):
+        section.production, section.position, section.role = production, at, role
+    Section.objects.bulk_create(sections)
     at = order.index(before) if before in order else order.index(after) + 1 if after in order else len(order)
-    place(production, [*order[:at], *(section.pk for section in made), *order[at:]])
-    return made
+    place(production, [*order[:at], *(section.pk for section in sections), *order[at:]])
 
 
 def remove(production: Production, user, section: Section) -> None:
