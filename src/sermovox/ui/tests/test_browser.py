@@ -42,7 +42,7 @@ class WholeWay(BrowserTestCase):
             rows = self.page.locator("#rows tbody tr")
             expect(rows).to_have_count(2)
             # The demonstration's own recordings are measured first.
-            expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(2, timeout=90000)
+            expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(2, timeout=240000)
 
             # The slip.
             rows.filter(has_text="first part").get_by_role("link", name="0:09").click()
@@ -191,7 +191,7 @@ class UnderWay(BrowserTestCase):
         self.page.get_by_role("button", name="Begin").click()
         self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
         ready = self.page.locator("#rows input[name=section]:enabled")
-        expect(ready).to_have_count(len(paths), timeout=90000)
+        expect(ready).to_have_count(len(paths), timeout=240000)
         self.page.get_by_label("Podcast host").check()
 
     def finished_files(self) -> list[Path]:
