@@ -76,13 +76,19 @@ def find_pauses(envelope: Envelope, *, level_db: float | None = None, shortest_s
         return Pauses(*everything, level_db=-inf, noise_db=-inf, duration_s=duration_s)
     speech = _by_chunks(envelope.weighted, lambda levels: spoken_cells(levels, threshold))
     noise_db, lift_db = _noise(envelope.weighted[~speech & ~is_silent(envelope.power)])
-    if level_db is None:
-        level_db = noise_db + lift_db if noise_db > -inf else db_of_power(threshold) if threshold else -inf
+    found = level_db is None
+    if found:
+        # Where hardly anything is noise, its spread says nothing; what counts as speech is never a pause.
+        most_db = db_of_power(threshold) if threshold else -inf
+        level_db = min(noise_db + lift_db, most_db) if noise_db > -inf else most_db
     level = 10 ** (level_db / 10)
     loud = _by_chunks(envelope.weighted, lambda levels: _above(levels, level))
     core = speech & loud
     runs = _runs(loud)
     starts, ends = _kept(*runs, core)
+    if found and not len(starts):
+        # Nothing stands out: one sound from beginning to end, such as music or a word without a pause.
+        starts, ends = np.array([0]), np.array([cells])
     quiet_starts = np.concatenate([[0], ends])
     quiet_ends = np.concatenate([starts, [cells]])
     long = quiet_ends - quiet_starts >= max(1, round(shortest_s * CELLS_PER_SECOND))

@@ -239,6 +239,13 @@ def envelope_of(samples: np.ndarray, rate_hz: int):
 
 
 class Pauses(TestCase):
+    def test_speech_without_a_pause_or_noise_is_no_pause(self):
+        times = np.arange(int(1.3 * RATE)) / RATE
+        vowel = np.sin(2 * np.pi * 150 * times) * 10 ** (-0.6 - 0.4 * np.sin(2 * np.pi * 1.5 * times))
+        found = find_pauses(envelope_of(vowel.astype(np.float32), RATE))
+        self.assertLess(found.level_db, 0)
+        self.assertEqual(len(found), 0)
+
     def test_pauses_lie_where_nobody_speaks(self):
         sound = noise(-65, 10.0)
         for start, end in ((1, 3), (4.5, 6), (6.25, 9)):

@@ -345,13 +345,18 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
             ]
             made = give(page, spans, from_end=False, titles=[label.name for label in labels])
             refresh_lengths(page.production, made)
-            return f"{len(made)} sections are made."
+            return f"{_counted(len(made), 'section')} made."
         points = [
             Mark(id=0, kind=POINT, start_sample=start, end_sample=end, name=label.name)
             for (start, end), label in zip(spans, labels, strict=True)
         ]
         page.set_marks(markup.set_marks(page.mark_list, points, length_samples=frames))
-        return f"{len(points)} marks are on the page."
+        return f"{_counted(len(points), 'mark')} on the page."
+
+
+def _counted(count: int, what: str) -> str:
+    """Write "1 mark is" or "2 marks are"."""
+    return f"{count} {what} is" if count == 1 else f"{count} {what}s are"
 
 
 def _touched(page: Page, before: tuple[list, dict]) -> list[Section]:

@@ -49,7 +49,8 @@ class Page(models.Model):
         if page is None:
             quiet = quietest_stretch(measurement_of(recording).levels.envelope)
             rate_hz = recording.figures["sample_rate_hz"]
-            tone = [round(edge_s * rate_hz) for edge_s in quiet] if quiet else None
+            # The last of the 10 ms the envelope is made of may reach beyond the end.
+            tone = [min(recording.frames, round(edge_s * rate_hz)) for edge_s in quiet] if quiet else None
             page, _ = cls.objects.get_or_create(
                 recording=recording, defaults={"production": recording.production, "found_tone": tone}
             )
