@@ -10,7 +10,7 @@ from mastering.editing.markup import STRIKE, TONE, Mark
 from mastering.editing.programme import BadCut
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers
-from mastering.meters.speech import speech_threshold, spoken_cells
+from mastering.meters.speech import spoken_cells, threshold_between_words
 
 SHORTEST_S = 0.3
 _LEAST_LIFT_DB = 1.6
@@ -68,7 +68,7 @@ def find_pauses(envelope: Envelope, *, level_db: float | None = None, shortest_s
     shortest_s
         Pauses shorter than this are left out, seconds.
     """
-    threshold = speech_threshold(envelope.weighted)
+    threshold = threshold_between_words(envelope.weighted)
     cells = len(envelope)
     duration_s = cells / CELLS_PER_SECOND
     if threshold is None:

@@ -11,6 +11,10 @@ _WINDOW_CELLS = CELLS_PER_SECOND // 2
 _CHUNK_CELLS = 60000
 _SMOOTHING_CELLS = 3
 MOST_MATCH_DB = 24.0
+_CLEAR_DB = 18.0
+"""A half second this far below the loudest is noise, not speech."""
+_STEADY_DB = 8.0
+"""Steady noise varies less than this between half a second and 80 ms of it."""
 _LEAST_SPEECH_CELLS = 8
 _BRIDGED_CELLS = 3
 
@@ -104,6 +108,24 @@ def speech_threshold(levels: np.ndarray) -> float | None:
     if active_db - noise_db < 6:
         return 0.0
     return 10 ** ((noise_db + max(6.0, (active_db - noise_db) / 3)) / 10)
+
+
+def threshold_between_words(levels: np.ndarray) -> float | None:
+    """As `speech_threshold`, for recordings too that are cut so tight that no half second is without a word.
+
+    There the quietest half second is hardly quieter than speech, and much louder than its quietest 80 ms; those are
+    the floor then.
+    """
+    threshold = speech_threshold(levels)
+    half = _quietest_window(levels)
+    moment = _quietest_window(levels, _LEAST_SPEECH_CELLS)
+    if threshold is None or half is None or moment is None or not moment[0]:
+        return threshold
+    active_db = _exceeded_by_a_twentieth(levels) / 100
+    half_db, moment_db = db_of_power(half[0]), db_of_power(moment[0])
+    if active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB:
+        return threshold
+    return 10 ** ((moment_db + max(6.0, (active_db - moment_db) / 3)) / 10)
 
 
 def _exceeded_by_a_twentieth(levels: np.ndarray) -> int:

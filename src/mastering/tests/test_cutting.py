@@ -239,12 +239,14 @@ def envelope_of(samples: np.ndarray, rate_hz: int):
 
 
 class Pauses(TestCase):
-    def test_speech_without_a_pause_or_noise_is_no_pause(self):
-        times = np.arange(int(1.3 * RATE)) / RATE
-        vowel = np.sin(2 * np.pi * 150 * times) * 10 ** (-0.6 - 0.4 * np.sin(2 * np.pi * 1.5 * times))
-        found = find_pauses(envelope_of(vowel.astype(np.float32), RATE))
-        self.assertLess(found.level_db, 0)
-        self.assertEqual(len(found), 0)
+    @skipUnless(PROMPTS.exists(), "the prompts are not installed")
+    def test_a_take_cut_tight_is_not_taken_for_a_pause(self):
+        for path in sorted(PROMPTS.glob("vm-*.wav"))[:40]:
+            samples = soundfile.read(path, dtype="float32", always_2d=True)[0]
+            loud = np.flatnonzero(np.abs(samples[:, 0]) > 0.02)
+            tight = samples[loud[0] : loud[-1]]
+            found = find_pauses(envelope_of(tight, 8000))
+            self.assertLess(found.lengths_s.sum(), 0.3 * len(tight) / 8000, path.name)
 
     def test_pauses_lie_where_nobody_speaks(self):
         sound = noise(-65, 10.0)
