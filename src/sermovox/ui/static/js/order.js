@@ -23,7 +23,7 @@ function show() {
   button.disabled = !picked || !outlet;
   button.hidden = button.disabled && document.querySelector("[data-pair]") !== null;
   const files = picked === 1 ? "1 file" : `${picked} files`;
-  button.textContent = picked && outlet ? `Make ${files} for ${outlet.dataset.title}` : "Choose sections to make";
+  button.textContent = picked && outlet ? `Make ${"joined" in outlet.dataset ? "one file" : files} for ${outlet.dataset.title}` : "Choose sections to make";
   const all = form.querySelector("#all");
   if (all) all.checked = here > 0 && here === form.querySelectorAll("input[name=section]:not(:disabled)").length;
   const focused = rowOf(current) ?? rows()[0];

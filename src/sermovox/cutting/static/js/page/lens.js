@@ -10,6 +10,7 @@ const WIDTHS = [60, 120, 250, 500, 1000, 2000, 4000, 8000, 16000, 32000];
 
 const lens = document.querySelector("#lens");
 const canvas = lens.querySelector("canvas");
+const scroller = document.querySelector("#scroller");
 const said = document.querySelector("#lens-said");
 const chunks = new Map();
 let width = 4;
@@ -39,7 +40,10 @@ export function draw() {
   if (lens.hidden) return;
   const { x, y } = spotOf(store.cursor);
   const wide = Math.min(WIDE, margin() + textWidth() - 8);
-  lens.style.transform = `translate(${Math.max(4, Math.min(x - wide / 2, margin() + textWidth() - wide))}px, ${y + lineHeight() + 4}px)`;
+  // Below the line, or above it where it would be cut off.
+  const below = y + lineHeight() + 4;
+  const fits = below + TALL + 4 <= scroller.scrollTop + scroller.clientHeight || y < TALL + 8;
+  lens.style.transform = `translate(${Math.max(4, Math.min(x - wide / 2, margin() + textWidth() - wide))}px, ${fits ? below : y - TALL - 6}px)`;
   const ratio = devicePixelRatio;
   if (canvas.width !== wide * ratio) {
     canvas.width = wide * ratio;
