@@ -113,6 +113,16 @@ def make(
     )
 
 
+def plan_for(source: Path | Programme, outlet: Outlet, *, content_kind: str = "speech") -> LevelPlan:
+    """The level plan that `make` would follow. Raises UnreadableRecording or CannotMake."""
+    channels = _channels(source, None, outlet)
+    with _opened(source) as sound:
+        levels = measure_opened(sound, channels=channels).levels
+    encoding = outlet.encoding(channels=channels, content_kind=content_kind)
+    demands = outlet.demands(channels=channels, content_kind=content_kind)
+    return plan_levels(levels, demands, lossy=encoding.lossy)
+
+
 def _opened(source: Path | Programme) -> Sound:
     return source.opened() if isinstance(source, Programme) else Reader(source)
 

@@ -5,6 +5,7 @@ import json
 import os
 import sys
 import time
+from dataclasses import asdict
 from pathlib import Path
 
 from mastering.audio.reader import clock
@@ -15,8 +16,9 @@ from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.patterns import facts_of, read_pattern
 from mastering.naming.renaming import new_names, read_map, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
+from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet, shipped
-from mastering.pipeline import make
+from mastering.pipeline import make, plan_for
 from sermovox.cuts import add_commands
 
 _EXISTING = ("keep-both", "replace", "skip")
@@ -58,6 +60,11 @@ def _parser() -> argparse.ArgumentParser:
         help="what to do about finished files that exist already (default: ask, or refuse where nobody can answer)",
     )
     making.set_defaults(run=_make)
+
+    planning = commands.add_parser("plan", help="say how recordings would be levelled for an outlet, and make nothing")
+    _takes_files(planning)
+    _takes_outlet(planning)
+    planning.set_defaults(run=_plan)
 
     checking = commands.add_parser("check", help="check finished files against an outlet's rules")
     _takes_files(checking)
@@ -163,6 +170,34 @@ def _make(options) -> int:
     if options.json:
         _print_json(rows)
     return status
+
+
+def _plan(options) -> int:
+    outlet = _outlet(options.outlet)
+    rows, status = [], 0
+    for path in options.files:
+        try:
+            plan = plan_for(path, outlet, content_kind=options.content)
+        except MasteringError as error:
+            status = _complain(error, path)
+            continue
+        if plan.collisions:
+            status = 1
+        rows.append({"path": str(path)} | asdict(plan))
+        if not options.json:
+            _print_plan(path, plan)
+    if options.json:
+        _print_json(rows)
+    return status
+
+
+def _print_plan(path: Path, plan: LevelPlan) -> None:
+    ceiling = "no limiting" if plan.ceiling_dbtp is None else f"limited at {plan.ceiling_dbtp:.1f} dBTP"
+    print(f"{path}: {plan.gain_db:+.1f} dB of gain, {ceiling}")
+    for name, value in plan.predicted.items():
+        print(f"  {name:20} {value:8.2f} predicted")
+    for sentence in (*plan.collisions, *plan.remarks):
+        print(f"  {sentence}")
 
 
 def _check(options) -> int:

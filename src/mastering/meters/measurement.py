@@ -38,6 +38,8 @@ LEVEL_FIGURES = (
     "sample_peak_dbfs",
     "true_peak_dbtp",
     "rms_dbfs",
+    "rms_aes17_dbfs",
+    "crest_factor_db",
     "integrated_lufs",
     "max_momentary_lufs",
     "max_short_term_lufs",
@@ -45,7 +47,17 @@ LEVEL_FIGURES = (
     "noise_floor_dbfs",
     "head_s",
     "tail_s",
+    "speech_share",
+    "dropouts",
+    "clipped_runs",
+    "dc_offset",
+    "correlation",
+    "channel_difference_db",
+    "bandwidth_hz",
 )
+
+
+_DIGITS = {"dc_offset": 5, "dropouts": 0, "clipped_runs": 0, "bandwidth_hz": 0}
 
 
 @dataclass(frozen=True)
@@ -67,7 +79,7 @@ class Measurement:
             "bit_rate_kbps": _rounded(facts.bit_rate_kbps, 1),
             "duration_s": _rounded(facts.duration_s, 3),
             "size_bytes": facts.size_bytes,
-        } | {name: _rounded(getattr(self.levels, name), 2) for name in LEVEL_FIGURES}
+        } | {name: _rounded(getattr(self.levels, name), _DIGITS.get(name, 2)) for name in LEVEL_FIGURES}
 
     def origin(self) -> dict[str, str | bool | int | float | None]:
         """What a slip keeps beyond the figures: the exact length, float or not, and what the recorder wrote."""
@@ -161,4 +173,4 @@ def watched(
 
 
 def _rounded(value: float | None, digits: int) -> float | None:
-    return None if value is None else round(float(value), digits)
+    return None if value is None else round(float(value), digits or None)

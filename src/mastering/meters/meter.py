@@ -7,8 +7,10 @@ import numpy as np
 from scipy.signal import lfilter, sos2tf
 
 from mastering.meters import loudness
+from mastering.meters.bandwidth import BandwidthMeter
 from mastering.meters.decibels import db_of_amplitude, db_of_power
-from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, quantised
+from mastering.meters.dropouts import dropouts, speech_share
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, powers, quantised
 from mastering.meters.hum import HumMeter
 from mastering.meters.kweighting import channel_weights, k_weighting
 from mastering.meters.speech import head_and_tail, noise_floor
@@ -16,6 +18,8 @@ from mastering.meters.truepeak import TruePeakMeter, loudest_channel
 
 _STEPS_PER_SECOND = 10
 _SILENT_DBFS = -70.0
+_AES17_DB = 3.0103
+"""AES17-2020, 3.12.3 (from memory): decibels relative to the RMS of a full-scale sine."""
 _CELLS_A_STEP = CELLS_PER_SECOND // _STEPS_PER_SECOND
 _FULL_SCALE = 0.9999
 _CLIPPED_RUN = 3
@@ -27,9 +31,13 @@ _DEAD_DB, _ALIVE_DB = -70.0, -50.0
 class Levels:
     """What is in the audio. A figure is None where it is not defined: silence, or too short for its window.
 
-    `clipped_runs` counts stretches of three samples or more at full scale. `dead_channels` are those that hold
-    next to nothing while another is alive, counted from 0. `hum_hz` and `hum_dbfs` tell of mains hum, where it
-    stands out. `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing loudness over time.
+    `rms_aes17_dbfs` is the RMS after AES17, where a full-scale sine reads 0. `clipped_runs` counts stretches of three
+    samples or more at full scale. `dead_channels` are those that hold next to nothing while another is alive, counted
+    from 0. `dc_offset` is the largest mean of a channel, full scale 1.0. `correlation` (-1 to 1) and
+    `channel_difference_db` (left over right) compare two live sides. `bandwidth_hz` is where the sound ends in a
+    cliff. `dropouts` counts holes in words, `speech_share` says how much of it is speech. `hum_hz` and `hum_dbfs` tell
+    of mains hum, where it stands out. `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing
+    loudness over time.
     """
 
     sample_rate_hz: int
@@ -38,6 +46,8 @@ class Levels:
     sample_peak_dbfs: float | None
     true_peak_dbtp: float | None
     rms_dbfs: float | None
+    rms_aes17_dbfs: float | None
+    crest_factor_db: float | None
     integrated_lufs: float | None
     max_momentary_lufs: float | None
     max_short_term_lufs: float | None
@@ -48,6 +58,12 @@ class Levels:
     sides_alike: bool
     clipped_runs: int
     dead_channels: tuple[int, ...]
+    dc_offset: float
+    correlation: float | None
+    channel_difference_db: float | None
+    bandwidth_hz: int | None
+    dropouts: int
+    speech_share: float | None
     hum_hz: int | None
     hum_dbfs: float | None
     steps: np.ndarray
@@ -89,6 +105,9 @@ class Meter:
         self._waiting_frames = 0
         self._frames = 0
         self._energies = np.zeros(self._channels)
+        self._sums = np.zeros(self._channels)
+        self._product = 0.0
+        self._bandwidth = BandwidthMeter(sample_rate_hz)
         self._clipped_runs = 0
         self._hum = HumMeter(sample_rate_hz)
         self._highest_sample = 0.0
@@ -115,16 +134,22 @@ class Meter:
         steps = np.frombuffer(self._steps, np.float64)
         envelope = Envelope(*(np.frombuffer(levels, np.int16) for levels in self._cells))
         edges = head_and_tail(envelope) if len(envelope) else None
+        whole_cells = self._frames * CELLS_PER_SECOND // self._rate_hz
         hum = self._hum.hum()
+        peak_dbfs = _figure(db_of_amplitude(self._highest_sample))
+        rms_dbfs = _figure(db_of_power(self._energies.sum() / max(1, self._frames * self._channels)))
+        correlation, difference_db = self._sides()
         return Levels(
             sample_rate_hz=self._rate_hz,
             channels=self._channels,
             frames=self._frames,
-            sample_peak_dbfs=_figure(db_of_amplitude(self._highest_sample)),
+            sample_peak_dbfs=peak_dbfs,
             true_peak_dbtp=_figure(db_of_amplitude(self._true_peak.peak())),
-            rms_dbfs=_figure(db_of_power(self._energies.sum() / max(1, self._frames * self._channels))),
+            rms_dbfs=rms_dbfs,
+            rms_aes17_dbfs=None if rms_dbfs is None else rms_dbfs + _AES17_DB,
+            crest_factor_db=None if rms_dbfs is None or peak_dbfs is None else peak_dbfs - rms_dbfs,
             integrated_lufs=_figure(loudness.integrated(steps)),
-            max_momentary_lufs=_figure(loudness.max_momentary(steps)),
+            max_momentary_lufs=_figure(loudness.max_momentary(powers(envelope.weighted[:whole_cells]))),
             max_short_term_lufs=_figure(loudness.max_short_term(steps)),
             loudness_range_lu=_figure(loudness.loudness_range(steps)),
             noise_floor_dbfs=_figure(noise_floor(envelope)) if len(envelope) else None,
@@ -133,6 +158,12 @@ class Meter:
             sides_alike=self._sides_alike and self._highest_sample > 0,
             clipped_runs=self._clipped_runs,
             dead_channels=self._dead_channels(),
+            dc_offset=float(np.abs(self._sums).max() / max(1, self._frames)),
+            correlation=correlation,
+            channel_difference_db=difference_db,
+            bandwidth_hz=self._bandwidth.edge_hz(),
+            dropouts=dropouts(envelope) if len(envelope) else 0,
+            speech_share=speech_share(envelope) if len(envelope) else None,
             hum_hz=hum[0] if hum else None,
             hum_dbfs=_figure(db_of_amplitude(hum[1])) if hum else None,
             steps=steps,
@@ -144,6 +175,13 @@ class Meter:
         if max(levels) < _ALIVE_DB:
             return ()
         return tuple(channel for channel, level in enumerate(levels) if level < _DEAD_DB)
+
+    def _sides(self) -> tuple[float | None, float | None]:
+        """Correlation of two sides, and by how many dB the left is the louder; None unless both hold sound."""
+        if self._channels != 2 or not self._energies.all() or self._dead_channels():
+            return None, None
+        left, right = self._energies
+        return float(self._product / np.sqrt(left * right)), float(db_of_power(left / right))
 
     def _take_rest(self) -> None:
         rest = np.concatenate(self._waiting) if self._waiting else np.empty((0, self._channels), np.float32)
@@ -163,6 +201,7 @@ class Meter:
             weighted_sums += weight * _energies(weighted, cell_starts)
             plain = _energies(column, cell_starts)
             self._energies[channel] += plain.sum()
+            self._sums[channel] += column.sum(dtype=np.float64)
             plain_sums += plain
         peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)
         highest = float(peaks.max())
@@ -170,7 +209,11 @@ class Meter:
         self._highest_sample = max(self._highest_sample, highest)
         if highest >= _FULL_SCALE:
             self._clipped_runs += _runs_at_full_scale(samples)
-        self._hum.add(samples.mean(axis=1) if self._channels > 1 else samples[:, 0])
+        mean = samples.mean(axis=1) if self._channels > 1 else samples[:, 0]
+        self._hum.add(mean)
+        self._bandwidth.add(mean)
+        if self._channels == 2:
+            self._product += float(np.vdot(samples[:, 0], samples[:, 1]))
         self._frames += len(samples)
         if self._sides_alike:
             self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))

@@ -1,10 +1,16 @@
 """What a producer should know of a recording before anything is made of it, gravest first."""
 
+from mastering.audio.facts import FileFacts
 from mastering.meters.measurement import Measurement
 
 _VERY_QUIET_LUFS = -45.0
 _SPEECH_ONLY_HZ = 16000
+_TELEPHONE_HZ = 4250
 _MUCH_HUM_DBFS = -60.0
+_OPPOSITE = -0.5
+_LOPSIDED_DB = 4.0
+_MUCH_DC = 0.003
+"""0.3 % of full scale, about -50 dBFS (common practice, no source)."""
 _SIDES = ("left", "right")
 
 
@@ -31,6 +37,9 @@ def _what_is_lost(measurement: Measurement) -> list[str]:
             f"One side is dead ({', '.join(which)}): it holds no sound. Make mono of the other; stereo would play on "
             "one side only, and mixing both to mono loses 6 dB."
         )
+    if levels.dropouts:
+        places = "one word has a hole" if levels.dropouts == 1 else f"{levels.dropouts} words have a hole"
+        found.append(f"Dropouts: {places} of digital silence in it. Samples were lost while recording; read it again.")
     if facts.lossy:
         found.append(f"{facts.codec.upper()} is lossy: each further encoding loses quality. Use a WAV if there is one.")
     return found
@@ -41,6 +50,19 @@ def _what_can_be_heard(measurement: Measurement) -> list[str]:
     found = []
     if facts.sample_rate_hz <= _SPEECH_ONLY_HZ:
         found.append(f"Recorded at {facts.sample_rate_hz} Hz: it sounds like a telephone whatever is made of it.")
+    elif levels.bandwidth_hz is not None:
+        found.append(_said_of_bandwidth(levels.bandwidth_hz, facts))
+    if levels.correlation is not None and levels.correlation < _OPPOSITE:
+        found.append(
+            "The sides are of opposite polarity: played in mono the voice all but vanishes. Turn one side round before "
+            "it is mixed."
+        )
+    if levels.channel_difference_db is not None and abs(levels.channel_difference_db) > _LOPSIDED_DB:
+        louder, quieter = _SIDES if levels.channel_difference_db > 0 else _SIDES[::-1]
+        found.append(
+            f"The {louder} side is {abs(levels.channel_difference_db):.0f} dB louder than the {quieter} one: on "
+            "headphones the voice sits to one side. Make mono of it, or even them out."
+        )
     if levels.hum_dbfs is not None and levels.hum_dbfs > _MUCH_HUM_DBFS:
         found.append(
             f"Much hum from the mains: {levels.hum_hz} Hz at {levels.hum_dbfs:.0f} dBFS. It will be heard in the "
@@ -51,6 +73,15 @@ def _what_can_be_heard(measurement: Measurement) -> list[str]:
     return found
 
 
+def _said_of_bandwidth(edge_hz: int, facts: FileFacts) -> str:
+    where = f"Nothing lies above {edge_hz / 1000:g} kHz, though {facts.sample_rate_hz} Hz would hold more"
+    if edge_hz <= _TELEPHONE_HZ:
+        return f"{where}: it came over a telephone or was once at 8000 Hz, and nothing brings the rest back."
+    if edge_hz <= _SPEECH_ONLY_HZ / 2:
+        return f"{where}: it was once at 16000 Hz or less, and sounds dull. Nothing brings the rest back."
+    return f"{where}: it was probably a lossy file before. Use the first recording if there is one."
+
+
 def _what_is_only_odd(measurement: Measurement) -> list[str]:
     facts, levels = measurement.facts, measurement.levels
     found = []
@@ -58,6 +89,11 @@ def _what_is_only_odd(measurement: Measurement) -> list[str]:
         found.append(
             f"{facts.bit_depth}-bit float: some playout computers stop at such a file. What is made of it here is "
             "whole numbers again."
+        )
+    if levels.dc_offset > _MUCH_DC:
+        found.append(
+            f"Off its zero line by {100 * levels.dc_offset:.1f} % of full scale: cuts may click, and there is less "
+            "room for the peaks. A high-pass filter takes it out."
         )
     if levels.sides_alike:
         found.append("Both sides are the same, so mono would lose nothing and halve the file.")

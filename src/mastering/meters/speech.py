@@ -102,7 +102,7 @@ def speech_threshold(levels: np.ndarray) -> float | None:
     """The K-weighted mean square above which a cell is speech."""
     if is_silent(levels).all():
         return None
-    active_db = _exceeded_by_a_twentieth(levels) / 100
+    active_db = active_level(levels)
     floor = _quietest_window(levels)
     noise_db = max(db_of_power(floor[0]) if floor and floor[0] else -inf, active_db - 60)
     if active_db - noise_db < 6:
@@ -121,21 +121,23 @@ def threshold_between_words(levels: np.ndarray) -> float | None:
     moment = _quietest_window(levels, _LEAST_SPEECH_CELLS)
     if threshold is None or half is None or moment is None or not moment[0]:
         return threshold
-    active_db = _exceeded_by_a_twentieth(levels) / 100
+    active_db = active_level(levels)
     half_db, moment_db = db_of_power(half[0]), db_of_power(moment[0])
     if active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB:
         return threshold
     return 10 ** ((moment_db + max(6.0, (active_db - moment_db) / 3)) / 10)
 
 
-def _exceeded_by_a_twentieth(levels: np.ndarray) -> int:
-    """The 95th percentile of the levels that are not silence, from a histogram: a sorted copy of a long
-    recording's levels would be the largest thing in memory."""
+def active_level(levels: np.ndarray) -> float:
+    """The 95th percentile of the cells that are not silence, dB.
+
+    From a histogram: a sorted copy of a long recording's levels would be the largest thing in memory.
+    """
     counts = np.zeros(65536, np.int64)
     for start in range(0, len(levels), _CHUNK_CELLS):
         counts += np.bincount(levels[start : start + _CHUNK_CELLS].astype(np.int64) + 32768, minlength=65536)
     counts[0] = 0
-    return int(np.searchsorted(np.cumsum(counts), 0.95 * counts.sum())) - 32768
+    return (int(np.searchsorted(np.cumsum(counts), 0.95 * counts.sum())) - 32768) / 100
 
 
 def spoken_cells(levels: np.ndarray, threshold: float) -> np.ndarray:

@@ -1,6 +1,7 @@
 """The meters against signals whose answer follows by arithmetic, against published tables, and on real speech."""
 
 import tempfile
+from itertools import product
 from pathlib import Path
 from unittest import TestCase, skipUnless
 
@@ -32,6 +33,8 @@ class Tones(TestCase):
             levels = metered(tone(0, 10, hz=hz, channels=1))
             self.assertAlmostEqual(levels.integrated_lufs, -3.01, delta=0.03)
             self.assertAlmostEqual(levels.rms_dbfs, -3.01, delta=0.01)
+            self.assertAlmostEqual(levels.rms_aes17_dbfs, 0.0, delta=0.01)
+            self.assertAlmostEqual(levels.crest_factor_db, 3.01, delta=0.01)
 
     def test_the_same_in_both_channels_reads_zero(self):
         self.assertAlmostEqual(metered(tone(0, 10)).integrated_lufs, 0.0, delta=0.03)
@@ -55,12 +58,15 @@ class Tones(TestCase):
         np.testing.assert_allclose(k_weighting(48000), [shelf, high_pass], atol=1e-9)
 
 
+RATES_HZ = (44100, 48000, 96000)
+
+
 class Tech3341(TestCase):
     """EBU Tech 3341 table 1 (from memory), stereo 1 kHz, tolerance 0.1 LU."""
 
     def test_steady_tones(self):
-        for level in (-23.0, -33.0):
-            levels = metered(tone(level, 20))
+        for level, rate_hz in product((-23.0, -33.0), RATES_HZ):
+            levels = metered(tone(level, 20, rate_hz=rate_hz), rate_hz)
             for figure in (levels.max_momentary_lufs, levels.max_short_term_lufs, levels.integrated_lufs):
                 self.assertAlmostEqual(figure, level, delta=0.1)
 
@@ -70,20 +76,32 @@ class Tech3341(TestCase):
             [(-72, 10), (-36, 10), (-23, 60), (-36, 10), (-72, 10)],
             [(-26, 20), (-20, 20.1), (-26, 20)],
         ):
-            samples = np.concatenate([tone(level, seconds) for level, seconds in steps])
-            self.assertAlmostEqual(metered(samples).integrated_lufs, -23.0, delta=0.1)
+            for rate_hz in RATES_HZ:
+                samples = np.concatenate([tone(level, seconds, rate_hz=rate_hz) for level, seconds in steps])
+                self.assertAlmostEqual(metered(samples, rate_hz).integrated_lufs, -23.0, delta=0.1)
 
     def test_five_channels(self):
-        front, centre, back = (tone(level, 20, channels=1) for level in (-28, -24, -30))
-        samples = np.concatenate([front, front, centre, back, back], axis=1)
-        levels = metered(samples, names=("FL", "FR", "FC", "SL", "SR"))
-        self.assertAlmostEqual(levels.integrated_lufs, -23.0, delta=0.1)
+        for rate_hz in RATES_HZ:
+            front, centre, back = (tone(level, 20, channels=1, rate_hz=rate_hz) for level in (-28, -24, -30))
+            samples = np.concatenate([front, front, centre, back, back], axis=1)
+            levels = metered(samples, rate_hz, names=("FL", "FR", "FC", "SL", "SR"))
+            self.assertAlmostEqual(levels.integrated_lufs, -23.0, delta=0.1)
 
     def test_short_term_and_momentary_hold_over_changing_tones(self):
-        changing = np.concatenate([tone(-20, 1.34), tone(-30, 1.66)] * 5)
-        self.assertAlmostEqual(metered(changing).max_short_term_lufs, -23.0, delta=0.1)
-        changing = np.concatenate([tone(-20, 0.18), tone(-30, 0.22)] * 25)
-        self.assertAlmostEqual(metered(changing).max_momentary_lufs, -23.0, delta=0.1)
+        for rate_hz in RATES_HZ:
+
+            def run(*steps, rate_hz=rate_hz):
+                samples = np.concatenate([tone(level, seconds, rate_hz=rate_hz) for level, seconds in steps])
+                return metered(samples, rate_hz)
+
+            self.assertAlmostEqual(run(*[(-20, 1.34), (-30, 1.66)] * 5).max_short_term_lufs, -23.0, delta=0.1)
+            self.assertAlmostEqual(run(*[(-20, 0.18), (-30, 0.22)] * 25).max_momentary_lufs, -23.0, delta=0.1)
+            # Signals 10 and 13: wherever between two steps of a meter the tone begins.
+            for at in range(0, 20, 3):
+                late = run((-200, 0.15 * at), (-23, 3), (-200, 1))
+                self.assertAlmostEqual(late.max_short_term_lufs, -23.0, delta=0.1)
+                late = run((-200, 0.02 * at), (-23, 0.4), (-200, 1))
+                self.assertAlmostEqual(late.max_momentary_lufs, -23.0, delta=0.1)
 
     def test_true_peak(self):
         for part, degrees, level, expected in (
@@ -93,6 +111,7 @@ class Tech3341(TestCase):
             (8, 67.5, 0.5, -6.0),
             (4, 45, 1.41, 3.0),
         ):
+            # The signal is told in samples of its rate, so it is the same at every rate.
             with self.subTest(part=part, degrees=degrees):
                 frames = np.arange(48000)
                 samples = level * np.sin(2 * np.pi * frames / part + np.deg2rad(degrees))
@@ -112,8 +131,9 @@ class Tech3342(TestCase):
             ((-40, -20), 20),
             ((-50, -35, -20, -35, -50), 15),
         ):
-            samples = np.concatenate([tone(level, 20) for level in levels])
-            self.assertAlmostEqual(metered(samples).loudness_range_lu, expected, delta=1.0)
+            for rate_hz in RATES_HZ:
+                samples = np.concatenate([tone(level, 20, rate_hz=rate_hz) for level in levels])
+                self.assertAlmostEqual(metered(samples, rate_hz).loudness_range_lu, expected, delta=1.0)
 
 
 class QuietParts(TestCase):

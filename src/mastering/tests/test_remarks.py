@@ -77,6 +77,47 @@ class Faults(TestCase):
         self.assertEqual(levels_of(np.repeat(voice, 2, axis=1)).dead_channels, ())
         self.assertEqual(levels_of(np.zeros((44100, 2))).dead_channels, ())
 
+    def test_sides_are_compared(self):
+        voice = speech(seconds=5)
+        opposite = levels_of(np.concatenate([voice, -0.5 * voice], axis=1))
+        self.assertAlmostEqual(opposite.correlation, -1, places=4)
+        self.assertAlmostEqual(opposite.channel_difference_db, 6.02, delta=0.01)
+        apart = levels_of(np.concatenate([noise(-30, 5), noise(-30, 5, seed=2)], axis=1))
+        self.assertAlmostEqual(apart.correlation, 0, delta=0.02)
+        self.assertIsNone(levels_of(voice).correlation)
+
+    def test_the_mean_of_a_channel_is_its_dc_offset(self):
+        self.assertAlmostEqual(levels_of(tone(-20, 3, channels=1) + 0.02).dc_offset, 0.02, places=5)
+
+    def test_holes_in_words_are_found_and_gated_pauses_are_not(self):
+        voice = np.tile(tone(-20, 0.5, rate_hz=44100, hz=180, channels=1), (8, 1))
+        fade = np.minimum(1, np.minimum(np.arange(22050), np.arange(22050)[::-1]) / 4000)[:, None]
+        gated = np.concatenate([np.concatenate([part * fade, np.zeros((13230, 1))]) for part in np.split(voice, 8)])
+        holed = gated + noise(-70, len(gated) / 44100)[: len(gated)] * (gated != 0)
+        self.assertEqual(levels_of(holed).dropouts, 0)
+        for start in (9000, 45000):
+            holed[start : start + 2205] = 0
+        self.assertEqual(levels_of(holed).dropouts, 2)
+
+    @skipUnless(PROMPTS.exists(), "asterisk-core-sounds-en-wav is not installed")
+    def test_a_file_that_was_once_slower_or_lossy_is_empty_above_a_cliff(self):
+        """Half the former rate is the edge (Shannon); the prompts are at 8 kHz."""
+        for path in real_speech()[:20:4]:
+            samples, rate_hz = soundfile.read(path, dtype="float32", always_2d=True)
+            if rate_hz == 8000:
+                self.assertIsNone(levels_of(samples, 8000).bandwidth_hz)
+                faster = levels_of(soxr.resample(samples, 8000, 44100))
+                self.assertAlmostEqual(faster.bandwidth_hz, 3750, delta=510)
+        wide = speech(seconds=6) + noise(-50, 6)
+        self.assertIsNone(levels_of(wide).bandwidth_hz)
+        narrow = soxr.resample(soxr.resample(wide, 44100, 16000), 16000, 44100)
+        self.assertAlmostEqual(levels_of(narrow).bandwidth_hz, 7500, delta=510)
+
+    def test_how_much_of_it_is_speech(self):
+        half = np.concatenate([noise(-20, 5), noise(-70, 5)])
+        self.assertAlmostEqual(levels_of(half).speech_share, 0.5, delta=0.02)
+        self.assertIsNone(levels_of(np.zeros((44100, 1))).speech_share)
+
 
 class Sentences(TestCase):
     def setUp(self):
@@ -103,6 +144,13 @@ class Sentences(TestCase):
             (self.told(voice * 0.005, subtype="PCM_24"), "Very quiet"),
             (self.told(voice + hum(-45, 50, 8)), "Much hum from the mains: 50 Hz at -45 dBFS"),
             (self.told(np.repeat(voice, 4, axis=1)), "4 channels"),
+            (self.told(np.concatenate([voice, -voice], axis=1)), "opposite polarity"),
+            (self.told(np.concatenate([voice, 0.4 * voice], axis=1)), "The left side is 8 dB louder than the right"),
+            (self.told(voice + 0.01), "Off its zero line by 1.0 %"),
+            (
+                self.told(soxr.resample(noise(-30, 8, rate_hz=8000), 8000, 44100)),
+                "though 44100 Hz would hold more: it came over a telephone",
+            ),
         ):
             with self.subTest(said):
                 self.assertTrue(any(said in sentence for sentence in found), found)

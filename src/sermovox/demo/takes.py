@@ -57,7 +57,15 @@ def _read(text: str, voice: str, rate_hz: int) -> np.ndarray:
         # Each further bar makes the pause longer.
         spoken = _spoken(phrase.strip(), voice, rate_hz) if phrase.strip() else _silence(1.3, rate_hz)
         phrases += [spoken, _silence(_BREATH_S, rate_hz)]
-    return np.concatenate(phrases[:-1])
+    return _with_breath(np.concatenate(phrases[:-1]), rate_hz)
+
+
+def _with_breath(voice: np.ndarray, rate_hz: int) -> np.ndarray:
+    """The synthesiser ends at 8 kHz or lower; what a mouth gives above is made of noise that follows the voice."""
+    random = np.random.default_rng(len(voice))
+    band = butter(2, min(2500, rate_hz / 5), "high", fs=rate_hz, output="sos")
+    follows = sosfilt(butter(1, 30, "low", fs=rate_hz, output="sos"), np.abs(voice))
+    return voice + 0.08 * np.maximum(follows, 0) * sosfilt(band, random.standard_normal(len(voice)))
 
 
 def _spoken(phrase: str, voice: str, rate_hz: int) -> np.ndarray:

@@ -18,8 +18,9 @@ from sermovox.ui.tests.base import AppTestCase
 
 PUBLIC_KEYS = """
 path container codec channels sample_rate_hz bit_depth bit_rate_kbps duration_s size_bytes sample_peak_dbfs
-true_peak_dbtp rms_dbfs integrated_lufs max_momentary_lufs max_short_term_lufs loudness_range_lu noise_floor_dbfs
-head_s tail_s
+true_peak_dbtp rms_dbfs rms_aes17_dbfs crest_factor_db integrated_lufs max_momentary_lufs max_short_term_lufs
+loudness_range_lu noise_floor_dbfs head_s tail_s speech_share dropouts clipped_runs dc_offset correlation
+channel_difference_db bandwidth_hz
 """.split()
 
 
@@ -69,6 +70,19 @@ class Terminal(TestCase):
         copy = self.folder / "copy.wav"
         self.run_("marks", self.take, "--from", self.folder / "marks.txt", "--copy", copy)
         self.assertEqual(self.run_("marks", copy)[1].count("Section"), 3)
+
+    def test_the_plan_says_what_it_takes_and_what_stands_in_the_way(self):
+        loud = written(
+            self.folder, speech(peak=0.05) + 3e-3 * np.sign(np.sin(np.arange(12 * 44100)))[:, None], name="hiss.wav"
+        )
+        status, out, _ = self.run_("plan", self.take, loud, "--outlet", "audiobook-retail", "--json")
+        good, noisy = json.loads(out)
+        self.assertEqual((status, good["collisions"]), (1, []))
+        self.assertTrue(-23 <= good["predicted"]["rms_dbfs"] <= -18)
+        self.assertIn("its noise floor is at", noisy["collisions"][0])
+        out = self.run_("plan", self.take, "--outlet", "volunteer-archive")[1]
+        self.assertIn("gain", out)
+        self.assertEqual(self.run_("plan", self.folder / "none.wav", "--outlet", "volunteer-archive")[0], 1)
 
     def test_make_then_check(self):
         out_folder = self.folder / "out"
