@@ -4,8 +4,8 @@ from functools import lru_cache
 
 import numpy as np
 
-_WINDOW = 4096
-_WINDOWS_A_SECOND = 4
+_WINDOW = 2048
+_WINDOWS_A_SECOND = 2
 _BAND_HZ = 250
 _LOWEST_EDGE_HZ = 3000
 _HIGHEST_EDGE = 0.9
@@ -16,7 +16,7 @@ _CLIFF_DB = 20.0
 
 
 class BandwidthMeter:
-    """Add up power spectra of four short windows in each second; keeps one spectrum."""
+    """Add up power spectra of two short windows in each second; keeps one spectrum."""
 
     def __init__(self, sample_rate_hz: int):
         self._rate_hz = sample_rate_hz

@@ -5,6 +5,7 @@ from math import inf
 import numpy as np
 
 from mastering.meters.decibels import db_of_power, db_of_powers
+from mastering.meters.envelope import powers
 
 _OFFSET = -0.691
 _ABSOLUTE_GATE_LUFS = -70.0
@@ -12,6 +13,7 @@ _RELATIVE_GATE_LU = -10.0
 _RANGE_GATE_LU = -20.0
 _MOMENTARY_STEPS, _SHORT_TERM_STEPS = 4, 30
 _MOMENTARY_CELLS = 40
+_CHUNK_CELLS = 60000
 
 
 def integrated(steps: np.ndarray) -> float | None:
@@ -40,10 +42,12 @@ def integrated(steps: np.ndarray) -> float | None:
 def max_momentary(cells: np.ndarray) -> float | None:
     """Highest loudness over any 400 ms, LUFS; None when shorter.
 
-    `cells` are weighted mean squares of each whole 10 ms: with steps of 100 ms, signal 13 of EBU Tech 3341 would read
-    up to 0.6 LU low.
+    `cells` are the weighted levels of each whole 10 ms, as the envelope keeps them: with steps of 100 ms, signal 13 of
+    EBU Tech 3341 would read up to 0.6 LU low.
     """
-    return _highest(cells, _MOMENTARY_CELLS)
+    chunks = range(0, max(1, len(cells) - _MOMENTARY_CELLS + 1), _CHUNK_CELLS)
+    found = [_highest(powers(cells[at : at + _CHUNK_CELLS + _MOMENTARY_CELLS - 1]), _MOMENTARY_CELLS) for at in chunks]
+    return max((figure for figure in found if figure is not None), default=None)
 
 
 def max_short_term(steps: np.ndarray) -> float | None:

@@ -10,7 +10,7 @@ from mastering.meters import loudness
 from mastering.meters.bandwidth import BandwidthMeter
 from mastering.meters.decibels import db_of_amplitude, db_of_power
 from mastering.meters.dropouts import dropouts, speech_share
-from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, powers, quantised
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, quantised
 from mastering.meters.hum import HumMeter
 from mastering.meters.kweighting import channel_weights, k_weighting
 from mastering.meters.speech import head_and_tail, noise_floor
@@ -149,7 +149,7 @@ class Meter:
             rms_aes17_dbfs=None if rms_dbfs is None else rms_dbfs + _AES17_DB,
             crest_factor_db=None if rms_dbfs is None or peak_dbfs is None else peak_dbfs - rms_dbfs,
             integrated_lufs=_figure(loudness.integrated(steps)),
-            max_momentary_lufs=_figure(loudness.max_momentary(powers(envelope.weighted[:whole_cells]))),
+            max_momentary_lufs=_figure(loudness.max_momentary(envelope.weighted[:whole_cells])),
             max_short_term_lufs=_figure(loudness.max_short_term(steps)),
             loudness_range_lu=_figure(loudness.loudness_range(steps)),
             noise_floor_dbfs=_figure(noise_floor(envelope)) if len(envelope) else None,
@@ -201,7 +201,7 @@ class Meter:
             weighted_sums += weight * _energies(weighted, cell_starts)
             plain = _energies(column, cell_starts)
             self._energies[channel] += plain.sum()
-            self._sums[channel] += column.sum(dtype=np.float64)
+            self._sums[channel] += float(column.sum())
             plain_sums += plain
         peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)
         highest = float(peaks.max())
