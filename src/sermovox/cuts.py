@@ -5,16 +5,16 @@ from pathlib import Path
 
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
-from mastering.editing.labels import FORMATS, Label, checked, read_labels, write_labels
+from mastering.editing.labels import FORMATS, Label, read_labels, stretches_between, write_labels
 from mastering.editing.pauses import SHORTEST_S, find_pauses, longer_than, longest, stretches
 from mastering.editing.programme import BadCut, Piece, Span, check_span
-from mastering.editing.texts import UnreadableText, decoded
+from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names
 from mastering.naming.patterns import plain
 from mastering.rendering import Programme, Track, save_wav
-from mastering.tagging.markers import read_markers, write_markers
+from mastering.tagging.markers import markers_inside, read_markers, write_markers
 
 
 def add_commands(commands) -> None:
@@ -75,18 +75,12 @@ def _cut(options) -> int:
     measured = measure(options.file).facts
     rate_hz, frames = measured.sample_rate_hz, measured.frames
     labels = _labels_of(measured, options.marks)
-    starts = [round(label.start_s * rate_hz) for label in labels]
-    spans = []
-    for at, (label, start) in enumerate(zip(labels, starts, strict=True)):
-        # A place without a length runs to the next, the last to the end.
-        following = starts[at + 1] if at + 1 < len(labels) else frames
-        end = min(frames, round(label.end_s * rate_hz)) if label.end_s > label.start_s else following
-        span = Span("take", start, end)
+    spans = [Span("take", *edges) for edges in stretches_between(labels, rate_hz, frames)]
+    for at, (label, span) in enumerate(zip(labels, spans, strict=True), 1):
         try:
             check_span(span, frames)
         except BadCut as error:
-            raise BadCut(f"Mark {at + 1}, “{label.name}”: {error} Nothing was cut.") from error
-        spans.append(span)
+            raise BadCut(f"Mark {at}, “{label.name}”: {error} Nothing was cut.") from error
     stems = ["-".join(plain(label.name).lower().split()) or "piece" for label in labels]
     names = [f"{at:02}-{stem[:60]}.wav" for at, stem in enumerate(stems, 1)]
     for problem in check_names(names, extensions=["wav"] * len(names)):
@@ -106,7 +100,4 @@ def _labels_of(recording: FileFacts, marks: Path) -> list[Label]:
     kind = marks.suffix.lower().removeprefix(".")
     if kind in FORMATS:
         return read_labels(decoded(marks.read_bytes())[0], kind, duration_s=duration_s)
-    found = read_markers(marks, sample_rate_hz=recording.sample_rate_hz)
-    if not found:
-        raise UnreadableText("There are no marks inside this file.")
-    return [label for _, label in checked(list(enumerate(found, 1)), duration_s=duration_s, what="Mark")]
+    return markers_inside(marks, sample_rate_hz=recording.sample_rate_hz, duration_s=duration_s)

@@ -76,6 +76,18 @@ def checked(labels: Sequence[tuple[int, Label]], *, duration_s: float, what: str
     return list(labels)
 
 
+def stretches_between(labels: Sequence[Label], sample_rate_hz: int, length_samples: int) -> list[tuple[int, int]]:
+    """The samples of each label; a place without a length runs to the next, the last to the end.
+
+    >>> stretches_between([Label(0, 0, ""), Label(2, 3, ""), Label(4, 4, "")], 10, 55)
+    [(0, 20), (20, 30), (40, 55)]
+    """
+    starts = [round(label.start_s * sample_rate_hz) for label in labels]
+    ends = [min(length_samples, round(label.end_s * sample_rate_hz)) for label in labels]
+    following = [*starts[1:], length_samples]
+    return [(a, b if b > a else until) for a, b, until in zip(starts, ends, following, strict=True)]
+
+
 def write_labels(labels: Sequence[Label], kind: str, *, file_name: str = "") -> str:
     """Write marks as text of one of FORMATS. A CUE sheet names the recording's file."""
     return FORMATS[kind].write(labels, file_name)

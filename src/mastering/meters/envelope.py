@@ -25,6 +25,10 @@ class Envelope:
     def __len__(self) -> int:
         return len(self.power)
 
+    @property
+    def duration_s(self) -> float:
+        return len(self) / CELLS_PER_SECOND
+
 
 def quantised(power: np.ndarray) -> np.ndarray:
     """Turn mean squares into hundredths of a decibel, int16."""

@@ -10,7 +10,8 @@ import av
 from mutagen import MutagenError
 from mutagen.id3 import CHAP, CTOC, ID3, TIT2, CTOCFlags, ID3NoHeaderError
 
-from mastering.editing.labels import Label
+from mastering.editing.labels import Label, checked
+from mastering.editing.texts import UnreadableText
 from mastering.errors import CannotMake
 
 _LARGEST_CHUNK_BYTES = 16 << 20
@@ -35,6 +36,14 @@ def read_markers(path: Path, *, sample_rate_hz: int) -> list[Label]:
     else:
         found = _id3_chapters(path) or _container_chapters(path)
     return sorted(found, key=lambda label: (label.start_s, label.end_s))
+
+
+def markers_inside(path: Path, *, sample_rate_hz: int, duration_s: float) -> list[Label]:
+    """As `read_markers`, looked at as a whole. Raises UnreadableText where there are none, or one cannot be."""
+    found = read_markers(path, sample_rate_hz=sample_rate_hz)
+    if not found:
+        raise UnreadableText("There are no marks inside this file.")
+    return [label for _, label in checked(list(enumerate(found, 1)), duration_s=duration_s, what="Mark")]
 
 
 def write_markers(source: Path, target: Path, labels: Sequence[Label], *, container: str, sample_rate_hz: int) -> None:

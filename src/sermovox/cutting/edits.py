@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from mastering.editing import markup
-from mastering.editing.labels import Label
+from mastering.editing.labels import Label, stretches_between
 from mastering.editing.markup import (
     FADE_IN,
     FADE_OUT,
@@ -232,7 +232,7 @@ def _unsection(page: Page, values: dict) -> str:
         raise BadCut("This section is no longer on the page.")
     section = own[0][0]
     section.set_programme([s for s in section.stretches() if s.recording != str(page.recording_id)])
-    section.save(update_fields=["programme", "recording"])
+    section.save(update_fields=["programme", "recording", "length_s"])
     return f"Take its stretch from “{section.title}”"
 
 
@@ -241,7 +241,7 @@ def _pickup(page: Page, values: dict) -> str:
     other = page.production.recordings.filter(pk=_sample(values, "recording")).first()
     if other is None or not other.ready:
         raise BadCut("The recording of the pickup is not there, or cannot be used yet.")
-    if other.pk == page.recording_id and not values.get("to"):
+    if other.pk == page.recording_id and not values.get("to_s"):
         raise BadCut("Say which stretch of this recording the pickup is.")
     rate_hz = other.figures["sample_rate_hz"]
     first, last = _number(values, "from_s", 0.0), _number(values, "to_s", 0.0)
@@ -250,9 +250,7 @@ def _pickup(page: Page, values: dict) -> str:
     own, theirs = measurement_of(page.recording).levels.envelope, measurement_of(other).levels.envelope
     start_s, end_s = start / page.sample_rate_hz, end / page.sample_rate_hz
     around = [(own, max(0.0, start_s - _AROUND_S), start_s), (own, end_s, end_s + _AROUND_S)]
-    gain_db = _number(values, "value_db", 0.0) if values.get("value_db") not in (None, "") else None
-    if gain_db is None:
-        gain_db = matching_gain(around, (theirs, span[0] / rate_hz, span[1] / rate_hz))
+    gain_db = matching_gain(around, (theirs, span[0] / rate_hz, span[1] / rate_hz))
     mark = Mark(
         id=0,
         kind=PICKUP,
@@ -315,14 +313,13 @@ def _lane_remove(page: Page, values: dict) -> str:
 def _lanes_match(page: Page, values: dict) -> str:
     """Bring every voice to the level of the first."""
     own = measurement_of(page.recording).levels.envelope
-    whole_s = len(own)
     lanes = []
     for lane in page.lanes:
         other = page.production.recordings.filter(pk=lane["recording"]).first()
         if other is None:
             raise BadCut("A voice is no longer there. Take it away first.")
         theirs = measurement_of(other).levels.envelope
-        lanes.append(lane | {"gain_db": matching_gain([(own, 0, whole_s)], (theirs, 0, len(theirs)))})
+        lanes.append(lane | {"gain_db": matching_gain([(own, 0.0, own.duration_s)], (theirs, 0.0, theirs.duration_s))})
     page.set_facts(lanes=lanes)
     return "Bring the voices to one level"
 
@@ -335,20 +332,21 @@ def _separate(page: Page, values: dict) -> str:
 def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bool) -> str:
     """Make marks or sections of labels that were read from a file, all or none. Returns what was done."""
     rate_hz, frames = page.sample_rate_hz, page.recording.frames
-    spans = [(round(each.start_s * rate_hz), min(frames, round(each.end_s * rate_hz))) for each in labels]
     with order.changing(page.production, user, f"Bring in {len(labels)} marks", pages=[page]):
         if as_sections:
-            # A place without a length runs to the next, the last to the end.
-            following = [start for start, _ in spans[1:]] + [frames]
-            spans = [
-                (start, end if end > start else until) for (start, end), until in zip(spans, following, strict=True)
-            ]
+            spans = stretches_between(labels, rate_hz, frames)
             made = give(page, spans, from_end=False, titles=[label.name for label in labels])
             refresh_lengths(page.production, made)
             return f"{_counted(len(made), 'section')} made."
         points = [
-            Mark(id=0, kind=POINT, start_sample=start, end_sample=end, name=label.name)
-            for (start, end), label in zip(spans, labels, strict=True)
+            Mark(
+                id=0,
+                kind=POINT,
+                start_sample=round(label.start_s * rate_hz),
+                end_sample=min(frames, round(label.end_s * rate_hz)),
+                name=label.name,
+            )
+            for label in labels
         ]
         page.set_marks(markup.set_marks(page.mark_list, points, length_samples=frames))
         return f"{_counted(len(points), 'mark')} on the page."

@@ -8,6 +8,7 @@ from django.urls import reverse
 from mastering.editing import assembly, markup
 from mastering.editing.markup import Marks
 from mastering.editing.pauses import Pauses, find_pauses
+from mastering.editing.programme import BadCut
 from mastering.errors import UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.speech import quietest_stretch
@@ -151,22 +152,27 @@ def pauses_of(recording: Recording, *, level_db: float | None = None, shortest_s
 
 
 def tracks_of(recordings: dict[str, Recording], pages: dict[str, Page]) -> dict[str, list[dict]]:
-    """The files that sound for each recording, by its name in programmes, as plain values for JSON."""
+    """The files that sound for each recording, by its name in programmes, as plain values for JSON.
+
+    Raises BadCut when a voice is no longer there.
+    """
     tracks = {}
     for name, recording in recordings.items():
         lanes = pages[name].lanes if name in pages else []
         tracks[name] = [{"sha256": recording.sha256}]
         beside = {each.pk: each for each in Recording.objects.filter(pk__in=[lane["recording"] for lane in lanes])}
         for lane in lanes:
-            if other := beside.get(lane["recording"]):
-                tracks[name].append(
-                    {
-                        "sha256": other.sha256,
-                        "name": other.name,
-                        "offset_samples": lane["offset_samples"],
-                        "gain_db": lane["gain_db"],
-                    }
-                )
+            other = beside.get(lane["recording"])
+            if other is None:
+                raise BadCut(f"A voice beside {recording.name} is no longer there. Take it away on its page first.")
+            tracks[name].append(
+                {
+                    "sha256": other.sha256,
+                    "name": other.name,
+                    "offset_samples": lane["offset_samples"],
+                    "gain_db": lane["gain_db"],
+                }
+            )
     return tracks
 
 

@@ -166,7 +166,6 @@ def replace_stretch(section: Section, number: int, stretch: Stretch) -> None:
     stretches = list(section.stretches())
     stretches[number] = stretch
     section.set_programme(stretches)
-    section.length_s = None
     section.save(update_fields=["programme", "recording", "length_s"])
 
 

@@ -67,6 +67,9 @@ def planned_names(production: Production, outlet: Outlet, sections: list[Section
         section = chosen[section.pk]
         for voice in _voices(made, section) or [Voice("", None)]:
             own = _with_voice(name, voice.name)
+            if voice.name:
+                # Two voices may be called alike.
+                own = numbered(own, {file.name.casefold() for file in files if file.section == section})
             title = f"{section.title} ({voice.name})" if voice.name else section.title
             files.append(PlannedFile(section, place, own, earlier.get(own.casefold()), voice.programme, title[:200]))
     told = [

@@ -174,7 +174,8 @@ class Section(models.Model):
         return (Stretch(recording=str(self.recording_id), start_sample=0, end_sample=self.recording.frames),)
 
     def set_programme(self, stretches: Sequence[Stretch]) -> None:
-        """Make it of these stretches; saves nothing."""
+        """Make it of these stretches; saves nothing. How long it sounds has to be found anew."""
+        self.length_s = None
         self.programme = as_list(stretches)
         self.recording_id = int(stretches[0].recording) if stretches else None
         if len(stretches) == 1 and self.recording.ready:

@@ -164,6 +164,15 @@ class Sections(PageTestCase):
         self.assertEqual([s["title"] for s in before["sections"]], ["d", "e"])
         self.assertEqual(self.titles(), list("abcde"))
 
+    def test_a_section_that_is_free_again_counts_for_nothing(self):
+        self.do("break", at=4 * RATE)
+        state = self.do("unsection", section=self.section.pk)
+        self.section.refresh_from_db()
+        self.assertEqual((self.section.length_s, self.section.recording, len(state["sections"])), (None, None, 1))
+        self.do("undo")
+        self.section.refresh_from_db()
+        self.assertAlmostEqual(self.section.length_s, 4)
+
     def test_more_pieces_than_sections_wait_go_where_they_belong(self):
         self.do("unsection", section=self.section.pk)
         self.production.add_section(title="last")
@@ -291,6 +300,10 @@ class TogetherWithOthers(PageTestCase):
         names = [file.name for file in self.production.deliveries.first().files.all()]
         self.assertEqual(names, ["01-take-take.wav", "01-take-guest-line.wav"])
         self.assertIn("on the page already", self.do("lane-add", recording=guest.pk, expect=400)["said"])
+        guest.delete()
+        said = self.client.get(f"/cutting/sections/{section.pk}/listen.wav").json()["said"]
+        self.assertIn("A voice beside take.wav is no longer there", said)
+        self.assertEqual(self.do("lane-remove", recording=self.state()["lanes"][0]["recording"])["lanes"], [])
 
     def test_a_programme_is_put_together_reordered_and_shortened(self):
         self.open(speech(seconds=4), name="bumper.wav")

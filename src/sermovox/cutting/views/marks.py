@@ -10,10 +10,10 @@ from django.shortcuts import redirect
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
-from mastering.editing.labels import FORMATS, Label, checked, read_labels, write_labels
+from mastering.editing.labels import FORMATS, Label, read_labels, write_labels
 from mastering.editing.texts import UnreadableText, decoded
 from mastering.errors import MasteringError
-from mastering.tagging.markers import read_markers, write_markers
+from mastering.tagging.markers import markers_inside, write_markers
 from sermovox import storage
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page
@@ -82,7 +82,7 @@ def labels_of(found: Page) -> list[Label]:
 def _read(request, found: Page) -> list[Label]:
     duration_s = found.recording.frames / found.sample_rate_hz
     if request.POST.get("from") == "recording":
-        return _inside(found.recording.path, found, duration_s)
+        return markers_inside(found.recording.path, sample_rate_hz=found.sample_rate_hz, duration_s=duration_s)
     file = request.FILES.get("file")
     if file is None:
         raise UnreadableText("Choose a file with marks first.")
@@ -92,18 +92,11 @@ def _read(request, found: Page) -> list[Label]:
             for chunk in file.chunks():
                 kept.write(chunk)
             kept.flush()
-            return _inside(Path(kept.name), found, duration_s)
+            return markers_inside(Path(kept.name), sample_rate_hz=found.sample_rate_hz, duration_s=duration_s)
     kind = ending.removeprefix(".")
     if file.size > _LARGEST_TEXT_BYTES:
         raise UnreadableText("This file is too large to be a list of marks.")
     return read_labels(decoded(file.read())[0], kind, duration_s=duration_s)
-
-
-def _inside(path: Path, found: Page, duration_s: float) -> list[Label]:
-    labels = read_markers(path, sample_rate_hz=found.sample_rate_hz)
-    if not labels:
-        raise UnreadableText("There are no marks inside this file.")
-    return [label for _, label in checked(list(enumerate(labels, 1)), duration_s=duration_s, what="Mark")]
 
 
 def _copy(request, found: Page, labels: list[Label]):

@@ -118,8 +118,6 @@ function made() {
   return { item, side, canvas, words, picked, caret, drawn: false };
 }
 
-
-
 function draw(line, parts) {
   const tall = lineHeight(), width = textWidth(), ratio = devicePixelRatio;
   const start = line * store.lineFrames, stop = start + store.lineFrames;
