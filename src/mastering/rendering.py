@@ -155,6 +155,10 @@ class ProgrammeReader:
             self.frames += len(block)
             yield block
 
+    def stretch(self, start_frame: int, end_frame: int) -> Iterator[np.ndarray]:
+        """As `blocks`, named as with `Reader`."""
+        return self.blocks(start_frame, end_frame)
+
     def facts(self) -> FileFacts:
         """The format of the first piece's recording, with the programme's own length; size and bitrate say nothing."""
         formats = [source.facts() for source in self._sources.values()]

@@ -18,7 +18,11 @@ from mastering.naming.renaming import new_names, read_map, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet, shipped
-from mastering.pipeline import make, plan_for
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.sentences import steps
+from mastering.outlets.setplan import Given, plan_set
+from mastering.pipeline import make, measured_for
+from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
 from sermovox.cuts import add_commands
 
 _EXISTING = ("keep-both", "replace", "skip")
@@ -52,6 +56,7 @@ def _parser() -> argparse.ArgumentParser:
     making = commands.add_parser("make", help="make finished files for an outlet")
     _takes_files(making)
     _takes_outlet(making)
+    _takes_treatment(making)
     making.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the finished files")
     making.add_argument("--names", metavar="PATTERN", help="pattern for the names (default: the outlet's)")
     making.add_argument(
@@ -64,6 +69,7 @@ def _parser() -> argparse.ArgumentParser:
     planning = commands.add_parser("plan", help="say how recordings would be levelled for an outlet, and make nothing")
     _takes_files(planning)
     _takes_outlet(planning)
+    _takes_treatment(planning)
     planning.set_defaults(run=_plan)
 
     checking = commands.add_parser("check", help="check finished files against an outlet's rules")
@@ -113,6 +119,30 @@ def _takes_files(command: argparse.ArgumentParser) -> None:
     command.add_argument("--json", action="store_true", help="as a JSON list, one object per file")
 
 
+def _takes_treatment(command: argparse.ArgumentParser) -> None:
+    choices = [choice.replace(" ", "-") for choice in CHOICES]
+    command.add_argument(
+        "--rumble",
+        type=float,
+        nargs="?",
+        default=0.0,
+        const=RUMBLE_HZ,
+        metavar="HZ",
+        help=f"take away what lies below (off; {RUMBLE_HZ:g} Hz where no number is given)",
+    )
+    command.add_argument("--hush", choices=choices, default=NEVER, help="lower steady noise (default: %(default)s)")
+    command.add_argument(
+        "--hush-db",
+        type=float,
+        default=AS_IT_IS.hush_db,
+        metavar="DB",
+        help="by how much at most (default: %(default)g)",
+    )
+    command.add_argument("--ride", choices=choices, default=NEVER, help="even out the voice (default: %(default)s)")
+    command.add_argument("--no-room-tone", action="store_true", help="leave head and tail as they are")
+    command.add_argument("--together", action="store_true", help="one gain for all files")
+
+
 def _takes_outlet(command: argparse.ArgumentParser) -> None:
     command.add_argument("--outlet", required=True, metavar="KEY", help="see: sermovox outlets")
     command.add_argument(
@@ -140,13 +170,17 @@ def _measure(options) -> int:
 
 
 def _make(options) -> int:
-    outlet = _outlet(options.outlet)
+    outlet, treatment = _outlet(options.outlet), _treatment(options)
     names = _names(options, outlet)
     options.out.mkdir(parents=True, exist_ok=True)
     existing = _Existing(options.existing, options.out)
     rows, status = [], 0
+    plans = dict(_plans(options, outlet, treatment)) if treatment.together or outlet.compares_files else {}
     for path, wanted in zip(options.files, names, strict=True):
         try:
+            plan = plans.get(path)
+            if plan is not None and not isinstance(plan, LevelPlan):
+                raise plan
             name, replace = existing.settle(wanted)
             if name is None:
                 print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
@@ -156,6 +190,8 @@ def _make(options) -> int:
                 outlet,
                 options.out / name,
                 content_kind=options.content,
+                treatment=treatment,
+                plan=plan,
                 replace=replace,
                 stages=_progress(path),
             )
@@ -173,17 +209,15 @@ def _make(options) -> int:
 
 
 def _plan(options) -> int:
-    outlet = _outlet(options.outlet)
+    outlet, treatment = _outlet(options.outlet), _treatment(options)
     rows, status = [], 0
-    for path in options.files:
-        try:
-            plan = plan_for(path, outlet, content_kind=options.content)
-        except MasteringError as error:
-            status = _complain(error, path)
+    for path, plan in _plans(options, outlet, treatment):
+        if not isinstance(plan, LevelPlan):
+            status = _complain(plan, path)
             continue
         if plan.collisions:
             status = 1
-        rows.append({"path": str(path)} | asdict(plan))
+        rows.append({"path": str(path), "steps": dict(steps(plan))} | asdict(plan))
         if not options.json:
             _print_plan(path, plan)
     if options.json:
@@ -191,11 +225,37 @@ def _plan(options) -> int:
     return status
 
 
+def _plans(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, LevelPlan | MasteringError]]:
+    """The plan of each file beside the others, or what is wrong with it."""
+    known: dict[Path, Given] = {}
+    wrong: dict[Path, MasteringError] = {}
+    for path in options.files:
+        try:
+            measured = measured_for(path, outlet=outlet, rumble_hz=treatment.rumble_hz)
+            known[path] = Given(measured.levels, options.content, treatment)
+        except MasteringError as error:
+            wrong[path] = error
+    planned = dict(zip(known, plan_set(list(known.values()), outlet), strict=True))
+    return [(path, wrong.get(path) or planned[path]) for path in options.files]
+
+
+def _treatment(options) -> Treatment:
+    return Treatment(
+        rumble_hz=options.rumble,
+        hush=options.hush.replace("-", " "),
+        hush_db=options.hush_db,
+        ride=options.ride.replace("-", " "),
+        room_tone=not options.no_room_tone,
+        together=options.together,
+    )
+
+
 def _print_plan(path: Path, plan: LevelPlan) -> None:
-    ceiling = "no limiting" if plan.ceiling_dbtp is None else f"limited at {plan.ceiling_dbtp:.1f} dBTP"
-    print(f"{path}: {plan.gain_db:+.1f} dB of gain, {ceiling}")
+    print(path)
+    for name, words in steps(plan):
+        print(f"  {name:20} {words}")
     for name, value in plan.predicted.items():
-        print(f"  {name:20} {value:8.2f} predicted")
+        print(f"  {RULE_KINDS[name].label:20} {value:8.2f} {RULE_KINDS[name].unit:5} predicted")
     for sentence in (*plan.collisions, *plan.remarks):
         print(f"  {sentence}")
 

@@ -50,6 +50,11 @@ def max_momentary(cells: np.ndarray) -> float | None:
     return max((figure for figure in found if figure is not None), default=None)
 
 
+def short_term(steps: np.ndarray) -> np.ndarray:
+    """Loudness over each 3 s, one for each 100 ms, LUFS; -inf for silence. Empty when shorter than 3 s."""
+    return _lufs(_windows(steps, _SHORT_TERM_STEPS))
+
+
 def max_short_term(steps: np.ndarray) -> float | None:
     """Highest loudness over any 3 s, LUFS; None when shorter."""
     return _highest(steps, _SHORT_TERM_STEPS)

@@ -144,14 +144,18 @@ def measure_opened(
     *,
     channels: int | None = None,
     also: Callable[[np.ndarray], None] | None = None,
+    through: Callable[[Iterator[np.ndarray]], Iterator[np.ndarray]] = lambda blocks: blocks,
     progress: Progress | None = None,
 ) -> Measurement:
-    """As `measure`, for what is open already: a file, or a programme made of several."""
+    """As `measure`, for what is open already: a file, or a programme made of several.
+
+    `through` is what the blocks go through before they are measured, in the number of channels that is measured.
+    """
     names = reader.channel_names
     if channels and channels != len(names):
         names = ("FC",) if channels == 1 else ("FL", "FR")
     meter = Meter(reader.sample_rate_hz, names)
-    for block in to_channels(watched(reader, also=also, progress=progress), len(names)):
+    for block in through(to_channels(watched(reader, also=also, progress=progress), len(names))):
         meter.add(block)
     return Measurement(reader.facts(), meter.levels())
 

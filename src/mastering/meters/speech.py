@@ -128,6 +128,20 @@ def threshold_between_words(levels: np.ndarray) -> float | None:
     return 10 ** ((moment_db + max(6.0, (active_db - moment_db) / 3)) / 10)
 
 
+def is_pause(envelope: Envelope, start_s: float, end_s: float) -> bool:
+    """Whether a stretch holds the room alone: no word, and far below the loudest ones or as steady as noise is."""
+    threshold = threshold_between_words(envelope.weighted)
+    levels = envelope.weighted[round(start_s * CELLS_PER_SECOND) : round(end_s * CELLS_PER_SECOND)]
+    if threshold is None or len(levels) < _LEAST_SPEECH_CELLS or spoken_cells(levels, threshold).any():
+        return False
+    power = powers(levels)
+    level_db = db_of_power(float(power.mean()))
+    moments = np.convolve(power, np.ones(_LEAST_SPEECH_CELLS) / _LEAST_SPEECH_CELLS, mode="valid")
+    steady = level_db - db_of_power(float(moments.min())) <= _STEADY_DB / 2
+    clear_db = active_level(envelope.weighted) - level_db
+    return clear_db >= _CLEAR_DB or (clear_db >= _CLEAR_DB / 3 and steady)
+
+
 def active_level(levels: np.ndarray) -> float:
     """The 95th percentile of the cells that are not silence, dB.
 

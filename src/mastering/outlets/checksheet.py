@@ -1,11 +1,12 @@
 """The check sheet: what was asked, what was found in the finished file, the verdict, and advice."""
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
+from statistics import median
 
 from mastering.meters.measurement import Measurement
-from mastering.outlets.levelplan import meets
 from mastering.outlets.outlet import Outlet, Rule
-from mastering.outlets.rules import AS_SOURCE, MONO, STEREO, Demand
+from mastering.outlets.rules import AS_SOURCE, MONO, OF_DELIVERIES, STEREO, Demand, meets
 
 PASS, REMARK, FAIL = "passes", "passes with a remark", "fails"
 _BIT_RATE_SLACK = 0.5
@@ -44,9 +45,22 @@ def check(measurement: Measurement, outlet: Outlet, *, content_kind: str = "spee
     findings = []
     for rule in outlet.rules:
         demand = rule.demand(channels=measurement.facts.channels, content_kind=content_kind)
-        if demand:
+        if demand and rule.name not in OF_DELIVERIES:
             findings.append(_finding(rule, demand, measurement))
     return CheckSheet(tuple(findings))
+
+
+def consistency(loudness_lufs: Sequence[float | None], outlet: Outlet) -> list[Finding | None]:
+    """Hold the files of a delivery against each other: how far each lies from the median loudness of all.
+
+    None for files without a loudness, and for all where the outlet does not ask.
+    """
+    rule = next((rule for rule in outlet.rules if rule.name == "consistency_lu"), None)
+    known = [loudness for loudness in loudness_lufs if loudness is not None]
+    if rule is None or not known:
+        return [None] * len(loudness_lufs)
+    middle, demand = median(known), rule.demands[None]
+    return [None if found is None else _held(rule, demand, abs(found - middle)) for found in loudness_lufs]
 
 
 def asked_text(rule: Rule, demand: Demand) -> str:
@@ -67,7 +81,10 @@ def asked_text(rule: Rule, demand: Demand) -> str:
 
 
 def _finding(rule: Rule, demand: Demand, measurement: Measurement) -> Finding:
-    figure = rule.kind.figure(measurement)
+    return _held(rule, demand, rule.kind.figure(measurement))
+
+
+def _held(rule: Rule, demand: Demand, figure: str | float | None) -> Finding:
     verdict, advice = _verdict(rule, demand, figure)
     return Finding(
         rule=rule.name,

@@ -8,7 +8,7 @@ from importlib import resources
 from mastering.audio.writers import Encoding
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, read_pattern
-from mastering.outlets.rules import AS_SOURCE, LOUDNESS_RULES, MONO, PEAK_RULES, RULE_KINDS, STEREO, Demand
+from mastering.outlets.rules import AS_SOURCE, MONO, OF_DELIVERIES, RULE_KINDS, STEREO, Demand
 from mastering.tagging.artwork import ArtworkRule
 
 CONTENT_KINDS = ("speech", "music", "mixed")
@@ -61,6 +61,11 @@ class Outlet:
         """All that is asked of a file with so many channels and this kind of content, by rule name."""
         found = {r.name: r.demand(channels=channels, content_kind=content_kind) for r in self.rules}
         return {name: demand for name, demand in found.items() if demand}
+
+    @property
+    def compares_files(self) -> bool:
+        """Whether a rule holds the files of a delivery against each other."""
+        return any(rule.name in OF_DELIVERIES for rule in self.rules)
 
     def channels_for(self, source_channels: int) -> int:
         """How many channels a file for this outlet has, made from a recording with so many."""
@@ -132,6 +137,8 @@ def _rule(entry: dict) -> Rule:
         demands[None] = _demand(name, plain)
     if not demands:
         raise BadOutlet(f"The rule “{name}” asks for nothing.")
+    if name in OF_DELIVERIES and (set(demands) != {None} or demands[None].low is not None or not demands[None].high):
+        raise BadOutlet(f"The rule “{name}” asks all files alike for a distance of “at_most” so many LU.")
     return Rule(name, entry["source"], demands)
 
 
@@ -164,7 +171,3 @@ def _refuse_contradictions(outlet: Outlet) -> None:
                 raise BadOutlet(f"Channels are {MONO}, {STEREO} or {AS_SOURCE}.")
             if asked["container"].exactly == "mp3" and "bit_rate_kbps" not in asked:
                 raise BadOutlet(f"The outlet “{outlet.title}” does not state its bit_rate_kbps.")
-            aims = [name for name in LOUDNESS_RULES if name in asked]
-            aims += [name for name in PEAK_RULES if name in asked and asked[name].target is not None]
-            if len(aims) > 1:
-                raise BadOutlet(f"The outlet “{outlet.title}” aims at two levels at once: {' and '.join(aims)}.")

@@ -83,8 +83,8 @@ RULE_KINDS: dict[str, RuleKind] = {
         "Integrated loudness",
         _level("integrated_lufs"),
         Advice(
-            too_low="The file is quieter than asked: peaks left no room for more gain. Take sharp knocks and "
-            "plosives out of the recording, then make the file again.",
+            too_low="The file is quieter than asked: peaks left no room for more gain. Allow ride in its treatment, or "
+            "take sharp knocks and plosives out on its page, then make the file again.",
             too_high="The file is louder than asked. " + _MAKE_AGAIN,
         ),
         unit="LUFS",
@@ -100,6 +100,27 @@ RULE_KINDS: dict[str, RuleKind] = {
         ),
         unit="dBFS",
         close=0.1,
+    ),
+    "rms_aes17_dbfs": RuleKind(
+        "RMS (AES17)",
+        _level("rms_aes17_dbfs"),
+        Advice(
+            too_low="The file is quieter than asked. Long pauses pull RMS down: shorten them, or take sharp "
+            "knocks out of the recording so that there is room for more gain.",
+            too_high="The file is louder than asked. " + _MAKE_AGAIN,
+        ),
+        unit="dBFS",
+        close=0.1,
+    ),
+    "loudness_range_lu": RuleKind(
+        "Loudness range",
+        _level("loudness_range_lu"),
+        Advice(
+            too_high="Loud and quiet passages lie too far apart. Allow ride in the section’s treatment, or raise the "
+            "quiet passages on its page.",
+        ),
+        unit="LU",
+        close=0.5,
     ),
     "sample_peak_dbfs": RuleKind(
         "Sample peak",
@@ -123,8 +144,8 @@ RULE_KINDS: dict[str, RuleKind] = {
         "Noise floor",
         _level("noise_floor_dbfs"),
         Advice(
-            too_high="The pauses are too loud. Record in a quieter room or nearer to the microphone; gain "
-            "lifts the room together with the voice.",
+            too_high="The pauses are too loud. Allow hush in the section’s treatment, or record in a quieter room or "
+            "nearer to the microphone; gain lifts the room together with the voice.",
         ),
         unit="dBFS",
         close=1.0,
@@ -133,7 +154,8 @@ RULE_KINDS: dict[str, RuleKind] = {
         "Silence before",
         _level("head_s"),
         Advice(
-            too_low="Speech starts too soon. Leave more room tone before the first word of the recording.",
+            too_low="Speech starts too soon. Let room tone be set as the outlet asks in the section’s treatment, or "
+            "leave more before the first word of the recording.",
             too_high="Speech starts too late. Take away some of the quiet before the first word.",
         ),
         unit="s",
@@ -143,7 +165,8 @@ RULE_KINDS: dict[str, RuleKind] = {
         "Silence after",
         _level("tail_s"),
         Advice(
-            too_low="The file ends too soon after the last word. Leave more room tone at the end of the recording.",
+            too_low="The file ends too soon after the last word. Let room tone be set as the outlet asks in the "
+            "section’s treatment, or leave more at the end of the recording.",
             too_high="The file goes on too long after the last word. Take away some of the quiet at the end.",
         ),
         unit="s",
@@ -156,7 +179,27 @@ RULE_KINDS: dict[str, RuleKind] = {
         unit="s",
         digits=0,
     ),
+    "consistency_lu": RuleKind(
+        "From the middle of the delivery",
+        lambda m: None,
+        Advice(
+            too_high="It is louder or quieter than the other files of this delivery. Make them again together; if it "
+            "stays, see its plan.",
+        ),
+        unit="LU",
+        close=0.1,
+    ),
 }
 
 PEAK_RULES = ("sample_peak_dbfs", "true_peak_dbtp")
-LOUDNESS_RULES = ("integrated_lufs", "rms_dbfs")
+LOUDNESS_RULES = ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs")
+OF_DELIVERIES = ("consistency_lu",)
+"""Rules about all files of a delivery together; one file alone has no figure for them."""
+
+
+def meets(figure: float, demand: Demand) -> bool:
+    """Whether a figure lies in the range, to half of the last place shown."""
+    slack = 0.005
+    return (demand.low is None or figure >= demand.low - slack) and (
+        demand.high is None or figure <= demand.high + slack
+    )

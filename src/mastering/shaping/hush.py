@@ -3,16 +3,18 @@
 from collections.abc import Iterator
 
 import numpy as np
+from scipy.fft import irfft, rfft
 from scipy.ndimage import uniform_filter
 
 from mastering.meters.decibels import amplitude_of_db
 
 _WINDOW_S = 0.04
-_OVERLAP = 4
-_OVER = 2.0
+_OVERLAP = 2
+_OVER = 3.0
 """How many times the mean noise power a bin must hold to pass: noise alone seldom does (spectral subtraction with
 overestimation; Berouti, Schwartz and Makhoul 1979, from memory)."""
-_SMOOTHED = (3, 5)
+_LEAST_POWER = np.float32(1e-30)
+_SMOOTHED = (5, 3)
 """Bins and frames the power is averaged over, so that single bins do not ring."""
 
 
@@ -26,7 +28,7 @@ def noise_power(quiet: np.ndarray, *, sample_rate_hz: int) -> np.ndarray:
     size = window_frames(sample_rate_hz)
     if len(quiet) < 2 * size:
         quiet = np.resize(quiet, (2 * size, quiet.shape[1]))
-    spectra = np.fft.rfft(_frames(quiet, size) * _window(size), axis=-1)
+    spectra = rfft(_frames(quiet, size) * _window(size), axis=-1)
     return (np.abs(spectra) ** 2).mean(axis=1).astype(np.float32)
 
 
@@ -44,9 +46,9 @@ def hushed(
     """
     size = window_frames(sample_rate_hz)
     hop = size // _OVERLAP
-    least = amplitude_of_db(-lower_db)
+    least = np.float32(amplitude_of_db(-lower_db))
+    threshold = np.float32(_OVER) * noise[:, None, :]
     window = _window(size)
-    norm = np.float32(1 / (window**2).reshape(_OVERLAP, hop).sum(axis=0).mean())
     channels = len(noise)
     taken = given = 0
     # Frames reach before the first sample and beyond the last, so that every sample has its full number of windows;
@@ -54,7 +56,7 @@ def hushed(
     reach = (_SMOOTHED[1] // 2) * hop
     waiting = np.zeros((size - hop + reach, channels), np.float32)
     lead = len(waiting)
-    carry = np.zeros((size - hop, channels), np.float32)
+    carry = np.zeros((channels, hop), np.float32)
     ended = False
     source = iter(blocks)
     while not ended:
@@ -70,17 +72,20 @@ def hushed(
         if whole <= 0:
             continue
         framed = _frames(waiting[: (count - 1) * hop + size], size, hop)
-        spectra = np.fft.rfft(framed * window, axis=-1)
-        power = uniform_filter(np.abs(spectra) ** 2, (1, _SMOOTHED[1], _SMOOTHED[0]), mode="nearest")
-        passing = np.maximum(0.0, 1 - _OVER * noise[:, None, :] / np.maximum(power, 1e-30))
-        spectra *= least + (1 - least) * passing
+        spectra = rfft(framed * window, axis=-1)
+        power = np.square(spectra.real) + np.square(spectra.imag)
+        power = uniform_filter(power, (1, _SMOOTHED[1], _SMOOTHED[0]), mode="nearest")
+        # What passes is 1 where the bin is far above the noise and 0 where it is noise alone.
+        spectra *= least + (1 - least) * np.maximum(0.0, 1 - threshold / np.maximum(power, _LEAST_POWER))
         inner = slice(reach // hop, reach // hop + whole)
-        shaped = np.fft.irfft(spectra[:, inner], n=size, axis=-1) * (window * norm)
-        out = np.zeros((whole * hop + size - hop, channels), np.float32)
-        out[: size - hop] = carry
-        for at in range(whole):
-            out[at * hop : at * hop + size] += shaped[:, at].T
-        ready, carry = out[: whole * hop], out[whole * hop :]
+        shaped = irfft(spectra[:, inner], n=size, axis=-1, overwrite_x=True) * window
+        # The first half of each frame lies over the second half of the one before.
+        halves = shaped.reshape(channels, whole, _OVERLAP, hop)
+        out = halves[:, :, 0]
+        out[:, 0] += carry
+        out[:, 1:] += halves[:, :-1, 1]
+        carry = halves[:, -1, 1].copy()
+        ready = out.reshape(channels, whole * hop).T
         waiting = waiting[whole * hop :]
         skip = min(len(ready), max(0, lead - reach))
         lead -= skip
@@ -97,4 +102,5 @@ def _frames(samples: np.ndarray, size: int, hop: int | None = None) -> np.ndarra
 
 
 def _window(size: int) -> np.ndarray:
-    return (0.5 - 0.5 * np.cos(2 * np.pi * np.arange(size) / size)).astype(np.float32)
+    """The root of a Hann window: laid over each other by half, the squares of two add up to one."""
+    return np.sin(np.pi * (np.arange(size) + 0.5) / size).astype(np.float32)

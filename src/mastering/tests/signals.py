@@ -5,6 +5,7 @@ from pathlib import Path
 import av
 import numpy as np
 import soundfile
+import soxr
 
 PROMPTS = Path("/usr/share/asterisk/sounds/en_US_f_Allison")
 """Debian's asterisk-core-sounds-en-wav: a human voice, 8 kHz."""
@@ -99,3 +100,21 @@ def encoded(
             container.mux(stream.encode(part))
         container.mux(stream.encode(None))
     return path
+
+
+def read_aloud(
+    seconds: float, *, pause_s: tuple[float, float], rate_hz: int = 44100, seed: int = 5, even: bool = False
+) -> np.ndarray:
+    """Debian's recorded prompts one after the other with pauses of silence between, float32, shape (n,).
+
+    `even` takes those whose loudness range is small by itself.
+    """
+    random = np.random.default_rng(seed)
+    # The long ones were spoken evenly; the shorter ones leave more pauses.
+    prompts, parts, length = real_speech()[:30] if even else real_speech()[51::-1], [], 0
+    while length < seconds * rate_hz:
+        samples, own_hz = soundfile.read(prompts[len(parts) // 2 % len(prompts)], dtype="float32")
+        parts += [soxr.resample(samples, own_hz, rate_hz), np.zeros(round(random.uniform(*pause_s) * rate_hz))]
+        length += len(parts[-2]) + len(parts[-1])
+    whole = np.concatenate(parts)[: round(seconds * rate_hz)]
+    return (whole * (0.3 / np.abs(whole).max())).astype(np.float32)

@@ -1,0 +1,99 @@
+"""Head and tail of a section brought into the outlet's range with its own room tone, and what stands in the way."""
+
+from dataclasses import dataclass
+
+from mastering.meters.envelope import CELLS_PER_SECOND, is_silent
+from mastering.meters.meter import Levels
+from mastering.meters.speech import is_pause
+from mastering.outlets.rules import Demand
+from mastering.shaping.edges import Edges
+
+_INSIDE_S = 0.1
+_ENOUGH_S = 0.4
+_LEAST_S = 0.1
+_WORDS = {"head_s": "before the first word", "tail_s": "after the last word"}
+
+
+@dataclass(frozen=True)
+class HeadTail:
+    """What is done at either end, what cannot be, and what is to be said about it."""
+
+    edges: Edges
+    collisions: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+
+
+def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float, float] | None) -> HeadTail:
+    """Bring head and tail into the range that is asked, and no further.
+
+    Digital silence at either end goes too where room tone can stand for it. `quiet_s` is the stretch room tone is made
+    from, None where nothing shall be changed.
+    """
+    if quiet_s is None or levels.head_s is None or not demands.keys() & _WORDS.keys():
+        return HeadTail(Edges(), _left(levels, demands))
+    envelope = levels.envelope
+    length_s = quiet_s[1] - quiet_s[0]
+    usable = length_s >= _LEAST_S and is_pause(envelope, *quiet_s)
+    changes, collisions, wanted_s = {}, [], 0.0
+    for name, silent in (("head_s", _silent_run(envelope.power)), ("tail_s", _silent_run(envelope.power[::-1]))):
+        demand, has_s = demands.get(name), getattr(levels, name)
+        end = name[:4]
+        if demand is None:
+            continue
+        cut_s, tone_s = _change(has_s, min(silent, has_s) if usable else 0.0, demand)
+        if tone_s and not usable:
+            collisions.append(
+                f"The outlet asks for {_range_words(demand)} of room tone {_WORDS[name]}; this recording has "
+                f"{has_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them "
+                "there."
+            )
+            tone_s = 0.0
+        changes |= {f"cut_{end}_s": cut_s, f"tone_{end}_s": tone_s}
+        wanted_s += tone_s
+    remarks = []
+    if wanted_s and length_s < _ENOUGH_S:
+        remarks.append(
+            f"There are only {length_s:.2f} s of room tone to make {wanted_s:.2f} s from; the repetition may be heard. "
+            "Half a minute of the silent room, recorded once, is enough for a whole book."
+        )
+    return HeadTail(Edges(**changes), tuple(collisions), tuple(remarks))
+
+
+def _left(levels: Levels, demands: dict[str, Demand]) -> tuple[str, ...]:
+    """What stays wrong where head and tail are left alone."""
+    told = []
+    for name, words in _WORDS.items():
+        demand, has_s = demands.get(name), getattr(levels, name)
+        if demand is None or has_s is None or _change(has_s, 0.0, demand) == (0.0, 0.0):
+            continue
+        told.append(
+            f"There are {has_s:.2f} s of quiet {words}; the outlet asks for {_range_words(demand)}. Room tone “as the "
+            "outlet asks” would see to it."
+        )
+    return tuple(told)
+
+
+def _change(has_s: float, silent_s: float, demand: Demand) -> tuple[float, float]:
+    """Seconds to cut and seconds of tone to put there, whole hundredths; what is in range already stays as it is."""
+    low, high = demand.low, demand.high
+    inside = _INSIDE_S if low is None or high is None else min(_INSIDE_S, (high - low) / 4)
+    wanted_s = has_s
+    if low is not None and has_s < low:
+        wanted_s = low + inside
+    elif high is not None and has_s > high:
+        wanted_s = high - inside
+    cut_s = max(silent_s, has_s - wanted_s)
+    return round(cut_s, 2), round(wanted_s - (has_s - cut_s), 2)
+
+
+def _range_words(demand: Demand) -> str:
+    if demand.low is None:
+        return f"at most {demand.high:g} s"
+    return f"at least {demand.low:g} s" if demand.high is None else f"{demand.low:g} to {demand.high:g} s"
+
+
+def _silent_run(levels) -> float:
+    """How long it is digitally silent from its start, seconds; a moment of it, as codecs leave, is none."""
+    sounding = ~is_silent(levels)
+    run_s = float(sounding.argmax() if sounding.any() else len(levels)) / CELLS_PER_SECOND
+    return run_s if run_s >= _LEAST_S else 0.0

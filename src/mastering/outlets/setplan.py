@@ -1,0 +1,118 @@
+"""Plans for all sections of a delivery: those with one gain together, and none too far from the others."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import inf
+from statistics import median
+from typing import Protocol
+
+import numpy as np
+
+from mastering.errors import CannotMake
+from mastering.meters import loudness
+from mastering.meters.decibels import db_of_power
+from mastering.meters.meter import Levels
+from mastering.outlets.levelplan import LevelPlan, gain_range, needed_gain_db, plan_levels
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules import LOUDNESS_RULES, OF_DELIVERIES, PEAK_RULES, Demand
+from mastering.shaping.treatment import Treatment
+
+_INSIDE_LU = 0.2
+_FIGURES = (*PEAK_RULES, *LOUDNESS_RULES)
+
+
+class Member(Protocol):
+    """A section to be planned. `levels` is asked for once in each round, so that not all need be in memory."""
+
+    content_kind: str
+    treatment: Treatment
+
+    @property
+    def levels(self) -> Levels: ...
+
+
+@dataclass(frozen=True)
+class Given:
+    """A section whose levels are at hand."""
+
+    levels: Levels
+    content_kind: str
+    treatment: Treatment
+
+
+def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | CannotMake]:
+    """The plan of each section, or the reason why there is none.
+
+    Sections whose treatment says so get one gain: the one that brings all of them together to the outlet's aim, moved
+    as far as it takes to bring each into its range where that can be. Where the outlet wants sections near each other,
+    those that would lie too far from the median loudness are brought nearer.
+    """
+    shared_db = _shared_gain_db([member for member in members if member.treatment.together], outlet)
+    plans = [_plan(member, outlet, shared_db) for member in members]
+    within = next((rule.demands[None].high for rule in outlet.rules if rule.name in OF_DELIVERIES), None)
+    reached = [_loudness_of(plan) for plan in plans]
+    known = [figure for figure in reached if figure is not None]
+    if within is None or not known:
+        return plans
+    middle = median(known)
+    for at, (member, figure) in enumerate(zip(members, reached, strict=True)):
+        if figure is not None and abs(figure - middle) > within - _INSIDE_LU:
+            plans[at] = _plan(member, outlet, shared_db, near=Demand(low=middle - within, high=middle + within))
+    return plans
+
+
+def _plan(member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None = None):
+    levels = member.levels
+    asked = {"channels": levels.channels, "content_kind": member.content_kind}
+    try:
+        return plan_levels(
+            levels,
+            outlet.demands(**asked),
+            lossy=outlet.encoding(**asked).lossy,
+            treatment=member.treatment,
+            content_kind=member.content_kind,
+            fixed_gain_db=shared_db if member.treatment.together else None,
+            near=near,
+        )
+    except CannotMake as error:
+        return error
+
+
+def _loudness_of(plan: LevelPlan | CannotMake) -> float | None:
+    return plan.predicted.get("integrated_lufs") if isinstance(plan, LevelPlan) else None
+
+
+def _shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
+    """One gain for all; None where there are none, or none that can be levelled."""
+    steps, energy, frames, highest = [], 0.0, 0, dict.fromkeys(PEAK_RULES, -inf)
+    lowest_db, highest_db = -inf, inf
+    together: dict[str, Demand] = {}
+    for member in members:
+        levels = member.levels
+        if levels.silent:
+            continue
+        demands = outlet.demands(channels=levels.channels, content_kind=member.content_kind)
+        together = together or demands
+        figures = {name: getattr(levels, name) for name in _FIGURES}
+        try:
+            low_db, high_db = gain_range(figures, demands)
+        except CannotMake:
+            continue
+        lowest_db, highest_db = max(lowest_db, low_db), min(highest_db, high_db)
+        steps.append(levels.steps)
+        energy, frames = energy + 10 ** (levels.rms_dbfs / 10) * levels.frames, frames + levels.frames
+        highest = {name: max(peak, figures[name]) for name, peak in highest.items()}
+    if not steps:
+        return None
+    rms_dbfs = db_of_power(energy / frames)
+    whole = {
+        "integrated_lufs": loudness.integrated(np.concatenate(steps)),
+        "rms_dbfs": rms_dbfs,
+        "rms_aes17_dbfs": rms_dbfs + 10 * float(np.log10(2)),
+    }
+    gain_db = needed_gain_db(whole | highest, together)
+    if lowest_db <= highest_db:
+        # Every section can be in its range at once: no further from the aim than that takes.
+        inside_db = min(0.1, (highest_db - lowest_db) / 2)
+        gain_db = min(max(gain_db, lowest_db + inside_db), highest_db - inside_db)
+    return gain_db

@@ -1,0 +1,89 @@
+"""How a section is shaped before it is levelled, as its maker wishes; what is done in the end is the plan's to say."""
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, fields
+
+from mastering.errors import MasteringError
+
+NEVER, NEEDED, ALWAYS = "never", "if needed", "always"
+CHOICES = (NEVER, NEEDED, ALWAYS)
+RUMBLE_HZ = 70.0
+LOWEST_RUMBLE_HZ, HIGHEST_RUMBLE_HZ = 20.0, 120.0
+MOST_HUSH_DB = 18.0
+SHORTEST_NOISE_S, LONGEST_NOISE_S = 0.1, 30.0
+
+
+class BadTreatment(MasteringError):
+    """A treatment that cannot be given."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Treatment:
+    """What may be done to a section.
+
+    Attributes
+    ----------
+    rumble_hz
+        Below this the rumble filter takes everything away; 0 for no filter.
+    hush, hush_db
+        Whether steady noise is lowered: never, where the outlet's noise floor asks for it, or always; and by how much
+        at the most, dB. "Always" takes all of it.
+    noise_s
+        Start and end of the stretch the noise is learned from, seconds; None for the quietest.
+    ride
+        Whether slow changes of the voice's level are evened out: never, where the outlet's rules ask for it, or always.
+    room_tone
+        Whether head and tail are brought into the outlet's range.
+    together
+        Whether it has one gain with all the other sections that say so.
+    """
+
+    rumble_hz: float = 0.0
+    hush: str = NEVER
+    hush_db: float = 10.0
+    noise_s: tuple[float, float] | None = None
+    ride: str = NEVER
+    room_tone: bool = True
+    together: bool = False
+
+    def __post_init__(self):
+        if self.hush not in CHOICES or self.ride not in CHOICES:
+            raise BadTreatment(f"Hush and ride are done {', '.join(CHOICES[:-1])} or {ALWAYS}.")
+        if self.rumble_hz and not LOWEST_RUMBLE_HZ <= self.rumble_hz <= HIGHEST_RUMBLE_HZ:
+            raise BadTreatment(
+                f"A rumble filter begins between {LOWEST_RUMBLE_HZ:g} and {HIGHEST_RUMBLE_HZ:g} Hz; "
+                "above that it would thin the voice."
+            )
+        if not 1 <= self.hush_db <= MOST_HUSH_DB:
+            raise BadTreatment(f"Hush lowers noise by 1 to {MOST_HUSH_DB:g} dB; more would be heard on the voice.")
+        if self.noise_s is not None:
+            start_s, end_s = self.noise_s
+            if start_s < 0 or not SHORTEST_NOISE_S <= end_s - start_s <= LONGEST_NOISE_S:
+                raise BadTreatment(
+                    f"The noise is learned from {SHORTEST_NOISE_S:g} to {LONGEST_NOISE_S:g} s that hold nothing else."
+                )
+
+    def as_dict(self) -> dict:
+        """Plain values for JSON; what is left at its default is left out."""
+        return {name: value for name, value in asdict(self).items() if value != getattr(AS_IT_IS, name)}
+
+
+AS_IT_IS = Treatment()
+
+
+def treatment_of(values: Mapping) -> Treatment:
+    """Read what `as_dict` wrote, or the same from a form. Raises BadTreatment."""
+    known = {field.name for field in fields(Treatment)}
+    if unknown := set(values) - known:
+        raise BadTreatment(f"There is no treatment called {', '.join(sorted(unknown))}.")
+    kept = dict(values)
+    try:
+        for name in ("rumble_hz", "hush_db"):
+            if name in kept:
+                kept[name] = float(kept[name])
+        if kept.get("noise_s") is not None:
+            start_s, end_s = kept["noise_s"]
+            kept["noise_s"] = (float(start_s), float(end_s))
+    except (TypeError, ValueError) as error:
+        raise BadTreatment("A number of this treatment cannot be read.") from error
+    return Treatment(**kept)
