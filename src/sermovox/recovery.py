@@ -36,8 +36,8 @@ def requeue_tasks(worker_id: str | None = None) -> int:
         return DBTaskResult.objects.filter(pk__in=keys).update(status=TaskResultStatus.READY, started_at=None)
 
 
-def enqueue_once(task, key: int) -> None:
-    """Queue a task for one object, unless it waits or runs already."""
+def enqueue_once(task, *arguments: int | str) -> None:
+    """Queue a task with these arguments, unless it waits or runs already."""
     from django.db import transaction
     from django_tasks.base import TaskResultStatus
     from django_tasks_db.models import DBTaskResult
@@ -46,7 +46,7 @@ def enqueue_once(task, key: int) -> None:
         under_way = DBTaskResult.objects.filter(
             task_path=task.module_path,
             status__in=[TaskResultStatus.READY, TaskResultStatus.RUNNING],
-            args_kwargs={"args": [key], "kwargs": {}},
+            args_kwargs={"args": list(arguments), "kwargs": {}},
         )
         if not under_way.exists():
-            task.enqueue(key)
+            task.enqueue(*arguments)

@@ -56,6 +56,7 @@ INSTALLED_APPS = [
     "sermovox.recordings",
     "sermovox.cutting",
     "sermovox.outlets",
+    "sermovox.levelling",
     "sermovox.deliveries",
     "sermovox.demo",
 ]

@@ -7,6 +7,7 @@ urlpatterns = [
     path("account/", include("sermovox.accounts.urls")),
     path("recordings/", include("sermovox.recordings.urls")),
     path("cutting/", include("sermovox.cutting.urls")),
+    path("levels/", include("sermovox.levelling.urls")),
     path("outlets/", include("sermovox.outlets.urls")),
     path("deliveries/", include("sermovox.deliveries.urls")),
 ]

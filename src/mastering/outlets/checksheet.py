@@ -1,6 +1,6 @@
 """The check sheet: what was asked, what was found in the finished file, the verdict, and advice."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
 from statistics import median
 
@@ -33,11 +33,16 @@ class CheckSheet:
 
     @property
     def verdict(self) -> str:
-        verdicts = {finding.verdict for finding in self.findings}
-        return FAIL if FAIL in verdicts else REMARK if REMARK in verdicts else PASS
+        return verdict_of(finding.verdict for finding in self.findings)
 
     def as_list(self) -> list[dict[str, str]]:
         return [asdict(finding) for finding in self.findings]
+
+
+def verdict_of(verdicts: Iterable[str]) -> str:
+    """The worst of some verdicts."""
+    found = set(verdicts)
+    return FAIL if FAIL in found else REMARK if REMARK in found else PASS
 
 
 def check(measurement: Measurement, outlet: Outlet, *, content_kind: str = "speech") -> CheckSheet:

@@ -39,8 +39,9 @@ class LevelPlan:
     `ceiling_dbtp` is None where no limiter is wanted; `highest_gain_db` is what corrections must not exceed, and
     `fixed_gain` whether the gain is a set's, which nothing may change; `source_peak_dbtp` is the section's true peak
     before any gain. `ride_range_db` are the lowest and highest gain of the ride, None where there is none. Times are
-    seconds of the section as it is. `predicted` holds figures by the names of their rules; `collisions` are rules this
-    plan cannot meet, each with its reason and a way out; `remarks` are what a listener might want to know.
+    seconds of the section as it is. `predicted` holds figures by the names of their rules, `unmet` by how much rules
+    are missed; `collisions` say so in sentences, each with its reason and a way out; `remarks` are what a listener
+    might want to know.
     """
 
     gain_db: float
@@ -56,8 +57,15 @@ class LevelPlan:
     quiet_s: tuple[float, float] | None = None
     limited_db: float = 0.0
     predicted: dict[str, float] = field(default_factory=dict)
+    unmet: dict[str, float] = field(default_factory=dict)
     collisions: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+
+    @classmethod
+    def from_dict(cls, values: dict) -> "LevelPlan":
+        """Read what `dataclasses.asdict` wrote, perhaps by way of JSON."""
+        kept = {name: tuple(value) if isinstance(value, list) else value for name, value in values.items()}
+        return cls(**kept | {"edges": Edges(**values["edges"])})
 
     def chain(self, envelope: Envelope) -> Chain:
         """All it takes to carry the plan out; `envelope` is the one it was made from."""
@@ -230,7 +238,9 @@ class _Planner:
         self._ceiling = min(highs) - margin_db if highs else None
         self._quiet_s = quietest_stretch(levels.envelope)
         paused = self._quiet_s is not None and is_pause(levels.envelope, *self._quiet_s)
-        self._noise_s = treatment.noise_s or (self._quiet_s if paused else None)
+        marked = treatment.noise_s if treatment.noise_s and treatment.noise_s[1] <= levels.duration_s else None
+        self._noise_s = marked or (self._quiet_s if paused else None)
+        self._noise_is_speech = bool(marked) and not is_pause(levels.envelope, *marked)
         self._head_tail = plan_edges(levels, demands, self._quiet_s if treatment.room_tone else None)
         self._may_ride = content_kind != "music"
         self._curve = None
@@ -282,6 +292,11 @@ class _Planner:
             remarks.append(sentences.heavy_limiting(best.rehearsed.limited_db))
         if self._treatment.ride != NEVER and not self._may_ride:
             remarks.append("Ride is for speech and leaves music alone.")
+        if best.hush_db and self._noise_is_speech:
+            remarks.append(
+                "Where noise is learned there seems to be speech, which hush would take for noise. Mark a stretch that "
+                "holds the room alone."
+            )
         if self._treatment.hush != NEVER and self._noise_s is None:
             remarks.append("Hush finds no pause to learn the noise from. Mark a stretch that holds nothing else.")
         return LevelPlan(
@@ -298,6 +313,7 @@ class _Planner:
             quiet_s=self._quiet_s,
             limited_db=best.rehearsed.limited_db,
             predicted={name: round(value, 2) for name, value in best.figures.items() if value is not None},
+            unmet={name: round(by, 2) for name, by in best.unmet.items()},
             collisions=(*self._head_tail.collisions, *told),
             remarks=tuple(remarks),
         )

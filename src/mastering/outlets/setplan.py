@@ -47,21 +47,19 @@ def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | Cann
     as far as it takes to bring each into its range where that can be. Where the outlet wants sections near each other,
     those that would lie too far from the median loudness are brought nearer.
     """
-    shared_db = _shared_gain_db([member for member in members if member.treatment.together], outlet)
-    plans = [_plan(member, outlet, shared_db) for member in members]
-    within = next((rule.demands[None].high for rule in outlet.rules if rule.name in OF_DELIVERIES), None)
-    reached = [_loudness_of(plan) for plan in plans]
-    known = [figure for figure in reached if figure is not None]
-    if within is None or not known:
-        return plans
-    middle = median(known)
-    for at, (member, figure) in enumerate(zip(members, reached, strict=True)):
-        if figure is not None and abs(figure - middle) > within - _INSIDE_LU:
-            plans[at] = _plan(member, outlet, shared_db, near=Demand(low=middle - within, high=middle + within))
-    return plans
+    shared_db = shared_gain_db([member for member in members if member.treatment.together], outlet)
+    plans = [plan_member(member, outlet, shared_db) for member in members]
+    wanted = wanted_near([_loudness_of(plan) for plan in plans], outlet)
+    return [
+        plan if near is None else plan_member(member, outlet, shared_db, near)
+        for member, plan, near in zip(members, plans, wanted, strict=True)
+    ]
 
 
-def _plan(member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None = None):
+def plan_member(
+    member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None = None
+) -> LevelPlan | CannotMake:
+    """The plan of one section, with the gain of its set and the loudness it has to lie near, where it has them."""
     levels = member.levels
     asked = {"channels": levels.channels, "content_kind": member.content_kind}
     try:
@@ -78,12 +76,24 @@ def _plan(member: Member, outlet: Outlet, shared_db: float | None, near: Demand 
         return error
 
 
+def wanted_near(reached_lufs: Sequence[float | None], outlet: Outlet) -> list[Demand | None]:
+    """For each section that would lie too far from the median loudness of all, the range it has to come into, LUFS."""
+    within = next((rule.demands[None].high for rule in outlet.rules if rule.name in OF_DELIVERIES), None)
+    known = [figure for figure in reached_lufs if figure is not None]
+    if within is None or not known:
+        return [None] * len(reached_lufs)
+    middle = median(known)
+    near = Demand(low=middle - within, high=middle + within)
+    far = within - _INSIDE_LU
+    return [near if figure is not None and abs(figure - middle) > far else None for figure in reached_lufs]
+
+
 def _loudness_of(plan: LevelPlan | CannotMake) -> float | None:
     return plan.predicted.get("integrated_lufs") if isinstance(plan, LevelPlan) else None
 
 
-def _shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
-    """One gain for all; None where there are none, or none that can be levelled."""
+def shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
+    """One gain for all of a set, dB; None where there are none, or none that can be levelled."""
     steps, energy, frames, highest = [], 0.0, 0, dict.fromkeys(PEAK_RULES, -inf)
     lowest_db, highest_db = -inf, inf
     together: dict[str, Demand] = {}

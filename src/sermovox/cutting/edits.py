@@ -18,7 +18,9 @@ from mastering.editing.markup import (
 )
 from mastering.editing.pauses import shortened
 from mastering.editing.programme import BadCut, Span, check_span
+from mastering.meters.envelope import CELLS_PER_SECOND
 from mastering.meters.speech import matching_gain
+from mastering.shaping.match import matching_gains
 from sermovox.cutting.models import Page, measurement_of, pauses_of
 from sermovox.cutting.programmes import refresh_lengths
 from sermovox.cutting.sectioning import (
@@ -311,16 +313,20 @@ def _lane_remove(page: Page, values: dict) -> str:
 
 
 def _lanes_match(page: Page, values: dict) -> str:
-    """Bring every voice to the level of the first."""
-    own = measurement_of(page.recording).levels.envelope
-    lanes = []
+    """Bring every voice to the level of the first, each measured on its own speech."""
+    tracks, names = [(measurement_of(page.recording).levels.envelope, 0)], []
     for lane in page.lanes:
         other = page.production.recordings.filter(pk=lane["recording"]).first()
         if other is None:
             raise BadCut("A voice is no longer there. Take it away first.")
-        theirs = measurement_of(other).levels.envelope
-        lanes.append(lane | {"gain_db": matching_gain([(own, 0.0, own.duration_s)], (theirs, 0.0, theirs.duration_s))})
-    page.set_facts(lanes=lanes)
+        offset = round(lane["offset_samples"] * CELLS_PER_SECOND / page.sample_rate_hz)
+        tracks.append((measurement_of(other).levels.envelope, offset))
+        names.append(other.name)
+    _, *gains_db = matching_gains(tracks)
+    for name, gain_db in zip(names, gains_db, strict=True):
+        if gain_db is None:
+            raise BadCut(f"{name} holds no speech of its own to go by. Set its gain by hand.")
+    page.set_facts(lanes=[lane | {"gain_db": gain_db} for lane, gain_db in zip(page.lanes, gains_db, strict=True)])
     return "Bring the voices to one level"
 
 

@@ -51,6 +51,11 @@ def send_programme(request, programme: Programme) -> HttpResponseBase:
     return response
 
 
+def as_wav(samples: np.ndarray, rate_hz: int) -> bytes:
+    """A whole WAV of int16 samples, shape (frames, channels)."""
+    return _head(len(samples), samples.shape[1], rate_hz) + samples.astype("<i2").tobytes()
+
+
 def _whole(programme: Programme, head: bytes, frames: int, channels: int) -> Iterator[bytes]:
     yield head
     with programme.opened() as reader:

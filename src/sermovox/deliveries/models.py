@@ -1,7 +1,7 @@
 """Deliveries: one run that makes files for chosen sections, and the files it made."""
 
 import shutil
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from django.db import models, transaction
@@ -13,11 +13,14 @@ from mastering.errors import CannotMake, MasteringError
 from mastering.naming.checks import NameProblem, numbered
 from mastering.naming.patterns import plain, read_pattern
 from mastering.naming.renaming import new_names, rename_all
-from mastering.outlets.checksheet import FAIL, PASS, REMARK
+from mastering.outlets.checksheet import FAIL, PASS, REMARK, consistency, verdict_of
 from mastering.outlets.outlet import Outlet, parse, shipped, shipped_text
+from mastering.outlets.sentences import steps
 from mastering.pipeline import Made
+from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
 from sermovox import storage
 from sermovox.cutting.programmes import Assembly, Voice
+from sermovox.levelling.soundings import Sounding, common_treatment, content_of
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.productions.naming import names_of, pattern_for, problems_of, settled_names
 
@@ -38,6 +41,7 @@ class PlannedFile:
     earlier: "FinishedFile | None"
     programme: dict | None = None
     title: str = ""
+    treatment: Treatment = AS_IT_IS
 
 
 @dataclass(frozen=True)
@@ -71,7 +75,11 @@ def planned_names(production: Production, outlet: Outlet, sections: list[Section
                 # Two voices may be called alike.
                 own = numbered(own, {file.name.casefold() for file in files if file.section == section})
             title = f"{section.title} ({voice.name})" if voice.name else section.title
-            files.append(PlannedFile(section, place, own, earlier.get(own.casefold()), voice.programme, title[:200]))
+            files.append(
+                PlannedFile(
+                    section, place, own, earlier.get(own.casefold()), voice.programme, title[:200], section.wishes
+                )
+            )
     told = [
         (everyone[problem.index].title, problem)
         for problem in problems
@@ -92,14 +100,16 @@ def _planned_whole(production: Production, outlet: Outlet, sections: list[Sectio
     name = names_of(production, outlet, [whole], read_pattern(pattern_for(production, outlet, [whole])))[0]
     earlier = {name.casefold(): file for name, file in earlier_files(production, outlet.key).items()}
     told = [(production.title, problem) for problem in problems_of([name], outlet, [whole]) if problem.grave]
-    file = PlannedFile(None, 1, name, earlier.get(name.casefold()), voices[0].programme, production.title)
+    file = PlannedFile(
+        None,
+        1,
+        name,
+        earlier.get(name.casefold()),
+        voices[0].programme,
+        production.title,
+        common_treatment(sections),
+    )
     return Plan([file], told)
-
-
-def content_of(sections: list[Section]) -> str:
-    """What sections hold together: what all of them hold, or a mixture."""
-    kinds = {section.content_kind for section in sections}
-    return kinds.pop() if len(kinds) == 1 else Section.Content.MIXED
 
 
 def _voices(made: Assembly, section: Section) -> list[Voice]:
@@ -202,6 +212,7 @@ class Delivery(models.Model):
                     recording=section.recording if section else sections[0].recording,
                     content_kind=section.content_kind if section else content_of(sections),
                     programme=plan.programme,
+                    treatment=plan.treatment.as_dict(),
                     place=plan.place,
                     name=name,
                     replaces=replaces,
@@ -228,6 +239,24 @@ class Delivery(models.Model):
             unmade.update(state=FinishedFile.State.WAITING, share=0.0, refusal="", starts=0)
             for key in keys:
                 transaction.on_commit(lambda pk=key: make_file.enqueue(pk))
+
+    def hold_together(self) -> None:
+        """Once all files are made, add to each what the outlet asks of all of them beside each other."""
+        outlet = self.outlet
+        if not outlet.compares_files:
+            return
+        with transaction.atomic():
+            if self.files.under_way().exists():
+                return
+            files = list(self.files.made())
+            found = consistency([file.figures.get("integrated_lufs") for file in files], outlet)
+            for file, finding in zip(files, found, strict=True):
+                if finding is None:
+                    continue
+                others = [each for each in file.findings if each["rule"] != finding.rule]
+                file.findings = [*others, asdict(finding)]
+                file.state = FinishedFile._BY_VERDICT[verdict_of(each["verdict"] for each in file.findings)]
+                file.save(update_fields=["findings", "state"])
 
     def rename(self, pairs: list[tuple[str, str]]) -> int:
         """Rename finished files by (old name, new name), all or none. Returns how many; raises CannotRename."""
@@ -286,7 +315,8 @@ class FinishedFile(models.Model):
     """One file of a delivery, from waiting to checked.
 
     `programme` is what it is made of, settled when the run begins; null where that is the whole of `recording`. The
-    file of a whole production has no section.
+    file of a whole production has no section. `treatment` is its section's when the run begins, `steps` what was done
+    in the end: (what it is called, what it does here), `later_s` by how much later a word stands in it than before.
     """
 
     class State(models.TextChoices):
@@ -309,6 +339,7 @@ class FinishedFile(models.Model):
     title = models.CharField(max_length=200)
     content_kind = models.CharField(max_length=10)
     programme = models.JSONField(null=True)
+    treatment = models.JSONField(default=dict)
     place = models.PositiveIntegerField()
     name = models.CharField(max_length=255)
     state = models.CharField(max_length=24, choices=State, default=State.WAITING)
@@ -322,6 +353,8 @@ class FinishedFile(models.Model):
     figures = models.JSONField(default=dict)
     findings = models.JSONField(default=list)
     remarks = models.JSONField(default=list)
+    steps = models.JSONField(default=list)
+    later_s = models.FloatField(default=0.0)
     gain_db = models.FloatField(null=True)
     ceiling_dbtp = models.FloatField(null=True)
     attempts = models.PositiveSmallIntegerField(default=0)
@@ -394,6 +427,7 @@ class FinishedFile(models.Model):
         self.figures = made.found.figures()
         self.findings = made.sheet.as_list()
         self.remarks = list(made.remarks)
+        self.steps, self.later_s = steps(made.plan), made.plan.edges.head_s
         self.gain_db = round(made.plan.gain_db, 2)
         self.ceiling_dbtp = made.plan.ceiling_dbtp
         self.attempts = made.attempts
@@ -403,6 +437,18 @@ class FinishedFile(models.Model):
             self.save()
             if replaced:
                 replaced.put_away()
+
+    @property
+    def sounding(self) -> Sounding:
+        """What it is made from."""
+        return Sounding(
+            section=None,
+            title=self.title,
+            content_kind=self.content_kind,
+            treatment=treatment_of(self.treatment),
+            recording=self.recording,
+            programme=self.programme,
+        )
 
     def put_away(self) -> None:
         """Delete this file for good, and its run when it was the last there."""

@@ -11,8 +11,9 @@ from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, MasteringError
 from mastering.pipeline import Made, make
-from sermovox.cutting.programmes import opened
 from sermovox.deliveries.models import FinishedFile
+from sermovox.levelling.plans import plan_beside
+from sermovox.levelling.soundings import Member, Soundings
 from sermovox.storage import whole
 
 logger = logging.getLogger(__name__)
@@ -22,7 +23,7 @@ _PROGRESS_EVERY_S = 0.5
 @task()
 def make_file(file_id: int) -> None:
     """Make, check and record one file of a delivery."""
-    file = FinishedFile.objects.select_related("delivery", "recording").filter(pk=file_id).first()
+    file = FinishedFile.objects.select_related("delivery__production", "recording").filter(pk=file_id).first()
     if file is None or not file.begin():
         return
     try:
@@ -30,6 +31,7 @@ def make_file(file_id: int) -> None:
         with file.path.open("rb") as content:
             sha256 = hashlib.file_digest(content, "sha256").hexdigest()
         file.set_made(made, sha256)
+        file.delivery.hold_together()
     except Cancelled:
         file.set_cancelled()
     except MasteringError as error:
@@ -71,12 +73,21 @@ def _made(file: FinishedFile) -> Made:
             if file.tell_progress(stage, share):
                 raise Cancelled("Cancelled.")
 
+    outlet = file.delivery.outlet
+    soundings = Soundings(file.delivery.production)
+    member = Member(file.sounding, outlet, soundings.channels_of)
+    plan = None
+    if member.treatment.together or outlet.compares_files:
+        stages("Measuring the other sections", 0.0)
+        plan = plan_beside(member, soundings.beside(member, outlet), outlet)
     return make(
-        recording.path if file.programme is None else opened(file.programme),
-        file.delivery.outlet,
+        member.source,
+        outlet,
         file.path,
         content_kind=file.content_kind,
-        measured=recording.kept_measurement() if file.programme is None else None,
+        treatment=member.treatment,
+        measured=member.measurement(),
+        plan=plan,
         waveform=file.waveform_path,
         stages=stages,
     )

@@ -11,6 +11,7 @@ from django.utils.text import slugify
 
 from mastering.editing.assembly import Stretch, as_list, from_list
 from mastering.naming.patterns import plain
+from mastering.shaping.treatment import Treatment, treatment_of
 from mastering.tagging.artwork import inspect
 from sermovox import storage
 
@@ -115,8 +116,9 @@ class Section(models.Model):
 
     `exact_name` is the file name a client dictates, `script` what is spoken. `programme` lists the stretches it is
     made of (see `mastering.editing.assembly`); where it is empty that is the whole of `recording`, else `recording` is
-    that of the first. `length_s` is how long it sounds where that is not the length of the recording. A section that
-    was taken out of the running order stays with `removed` set, so that it can come back with its files.
+    that of the first. `length_s` is how long it sounds where that is not the length of the recording. `treatment` is
+    what `mastering.shaping.treatment` reads. A section that was taken out of the running order stays with `removed`
+    set, so that it can come back with its files.
     """
 
     class Role(models.TextChoices):
@@ -148,6 +150,7 @@ class Section(models.Model):
     )
     programme = models.JSONField(default=list, editable=False)
     length_s = models.FloatField(null=True, editable=False)
+    treatment = models.JSONField(default=dict, editable=False)
     part = models.PositiveSmallIntegerField(null=True, blank=True)
     exact_name = models.CharField("exact file name", max_length=255, blank=True)
     script = models.TextField(blank=True)
@@ -182,6 +185,11 @@ class Section(models.Model):
             only = stretches[0]
             if only.start_sample == 0 and only.end_sample == self.recording.frames:
                 self.programme = []
+
+    @property
+    def wishes(self) -> Treatment:
+        """How it may be shaped before its level."""
+        return treatment_of(self.treatment)
 
     @property
     def in_words(self) -> str:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from django.db import connection, transaction
 
 from mastering.editing.scripts import Entry
+from mastering.shaping.treatment import Treatment
 from sermovox.productions.models import Change, Production, Section
 
 _TRACKED = (
@@ -25,6 +26,7 @@ _TRACKED = (
     "recording_id",
     "programme",
     "length_s",
+    "treatment",
     "removed",
 )
 _PAGE = "page "
@@ -180,6 +182,7 @@ def split(production: Production, user, section: Section) -> Section:
             number=section.number,
             part=part + 1,
             content_kind=section.content_kind,
+            treatment=section.treatment,
         )
         order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != second.pk]
         at = order.index(section.pk) + 1
@@ -218,6 +221,12 @@ def assign(production: Production, user, recordings: dict[int, int | None], word
     ]
     with changing(production, user, words):
         write(production, rows)
+
+
+def treat(production: Production, user, treatments: dict[int, Treatment], words: str) -> None:
+    """Give sections their treatments, by primary key."""
+    with changing(production, user, words):
+        write(production, [{"treatment": treatment.as_dict(), "pk": pk} for pk, treatment in treatments.items()])
 
 
 def dictate(production: Production, user, names: dict[int, str]) -> None:

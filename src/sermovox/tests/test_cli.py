@@ -81,7 +81,15 @@ class Terminal(TestCase):
         self.assertTrue(-23 <= good["predicted"]["rms_dbfs"] <= -18)
         self.assertIn("its noise floor is at", noisy["collisions"][0])
         out = self.run_("plan", self.take, "--outlet", "volunteer-archive")[1]
-        self.assertIn("gain", out)
+        self.assertRegex(out, r"Gain +\+\d\.\d dB")
+        uneven = self.run_("plan", self.take, loud, "--outlet", "volunteer-archive", "--together", "--json")[1]
+        self.assertEqual(len({row["gain_db"] for row in json.loads(uneven)}), 1)
+        treated = ("--rumble", "--hush", "always", "--hush-db", "6", "--ride", "if-needed")
+        out = self.run_("plan", self.take, "--outlet", "volunteer-archive", *treated)[1]
+        self.assertRegex(out, r"Rumble filter +nothing below 70 Hz\n +Hush +steady noise 6\.0 dB lower")
+        status, _, complaint = self.run_("plan", self.take, "--outlet", "volunteer-archive", "--rumble", "900")
+        self.assertEqual(status, 1)
+        self.assertIn("would thin the voice", complaint)
         self.assertEqual(self.run_("plan", self.folder / "none.wav", "--outlet", "volunteer-archive")[0], 1)
 
     def test_make_then_check(self):

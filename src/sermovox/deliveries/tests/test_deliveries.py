@@ -50,7 +50,7 @@ class Running(AppTestCase):
         file = delivery.files.get()
         self.assertEqual(file.state, "fails")
         sheet = self.client.get(file.get_absolute_url())
-        self.assertContains(sheet, "Record in a quieter room")
+        self.assertContains(sheet, "record in a quieter room")
         self.assertContains(sheet, "this take needs, its noise floor is at")
         self.assertContains(self.client.get(delivery.get_absolute_url()), "1 fails")
 

@@ -63,6 +63,30 @@ def level(value, unit: str) -> str:
 
 
 @register.filter
+def bare(value) -> str:
+    """A level alone, where its unit stands above it; an en dash when there is none."""
+    return "–" if value is None else f"{round(value, 1) + 0.0:.1f}".replace("-", "−")
+
+
+@register.filter
+def whole(value) -> str:
+    """A whole number, on an axis."""
+    return f"{value:.0f}".replace("-", "−")
+
+
+@register.filter
+def signed(value) -> str:
+    """A gain with its sign, dB."""
+    return f"{round(value, 1) + 0.0:+.1f}".replace("-", "−")
+
+
+@register.filter
+def add_px(value, more) -> float:
+    """A place a little further on, in a picture."""
+    return round(float(value) + float(more), 1)
+
+
+@register.filter
 def percent(share) -> int:
     """A share from 0 to 1 as a whole percentage."""
     return round(100 * float(share or 0))

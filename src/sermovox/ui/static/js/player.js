@@ -167,7 +167,8 @@ document.addEventListener("click", (event) => {
   if (!event.target.closest("[data-switch-players]") || players.length < 2) return;
   const heard = players.find((player) => !player.audio.paused) ?? players[0];
   const other = players.find((player) => player !== heard);
-  const now = heard.audio.currentTime;
+  // The same word: head and tail of the finished file may have been set.
+  const now = heard.audio.currentTime - Number(heard.root.dataset.later) + Number(other.root.dataset.later);
   heard.audio.pause();
   other.seek(now);
   other.toggle();

@@ -1,0 +1,1 @@
+"""Levels: how sections are treated and levelled for an outlet, seen before anything is made."""

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class LevellingConfig(AppConfig):
+    name = "sermovox.levelling"

@@ -1,0 +1,120 @@
+"""Plans of the files of a production for an outlet, worked out once for what they follow from."""
+
+import json
+import time
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+
+from mastering.errors import CannotMake
+from mastering.outlets.levelplan import LevelPlan
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.picture import Bar, bar_after, bar_before
+from mastering.outlets.rules import Demand
+from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
+from sermovox import storage
+from sermovox.levelling.soundings import Member, NotMeasured, digest
+
+
+@dataclass(frozen=True)
+class Planned:
+    """A plan with how loud the section is before and after it, or the reason why there is none."""
+
+    plan: LevelPlan | None = None
+    before: Bar | None = None
+    after: Bar | None = None
+    refusal: str = ""
+
+
+def plans_of(members: Sequence[Member], outlet: Outlet, *, within_s: float | None = None) -> list[Planned | None]:
+    """The plan of each file beside the others; None for those whose levels, or whose set's levels, are not known yet.
+
+    Nothing new is begun once `within_s` seconds have passed, and None stands for what is left.
+    """
+    until = None if within_s is None else time.monotonic() + within_s
+    try:
+        shared_db = _shared(members, outlet)
+    except NotMeasured:
+        shared_db = None
+        waiting = True
+    else:
+        waiting = False
+    found: list[Planned | None] = []
+    for member in members:
+        if member.refusal:
+            found.append(Planned(refusal=member.refusal))
+            continue
+        late = until is not None and time.monotonic() > until
+        held_up = waiting and member.treatment.together or not member.is_measured
+        found.append(None if held_up else _planned(member, outlet, shared_db, None, only_kept=late))
+    if None in found:
+        return found
+    reached = [each.plan.predicted.get("integrated_lufs") if each.plan else None for each in found]
+    wanted = wanted_near(reached, outlet)
+    return [
+        each if near is None else _planned(member, outlet, shared_db, near, only_kept=False)
+        for member, each, near in zip(members, found, wanted, strict=True)
+    ]
+
+
+def plan_beside(member: Member, others: Sequence[Member], outlet: Outlet) -> LevelPlan | None:
+    """The plan of one of several files, measuring what is not measured yet; None where it needs no other's.
+
+    Raises CannotMake or UnreadableRecording.
+    """
+    if not member.treatment.together and not outlet.compares_files:
+        return None
+    for other in others:
+        other.measure()
+    plans = dict(zip((other.key for other in others), plans_of(others, outlet), strict=True))
+    planned = plans[member.key]
+    if planned.plan is None:
+        raise CannotMake(planned.refusal)
+    return planned.plan
+
+
+def _shared(members: Sequence[Member], outlet: Outlet) -> float | None:
+    """The gain of those that are levelled together, kept once it is found."""
+    together = [member for member in members if member.treatment.together and not member.refusal]
+    if not together:
+        return None
+    keys = sorted([member.key, member.content_kind] for member in together)
+    path = storage.cached(digest(["gain", keys, repr(outlet)]), "gain.json")
+    if not path.exists():
+        if not all(member.is_measured for member in together):
+            raise NotMeasured("A section of the set is being measured.")
+        with storage.whole(path) as kept:
+            kept.write_text(json.dumps(shared_gain_db(together, outlet)))
+    return json.loads(path.read_text())
+
+
+def _planned(
+    member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None, *, only_kept: bool
+) -> Planned | None:
+    gain_db = shared_db if member.treatment.together else None
+    facts = [member.key, member.content_kind, member.treatment.as_dict(), repr(outlet), gain_db, repr(near)]
+    path = storage.cached(digest(facts), "plan.json")
+    try:
+        return _read(json.loads(path.read_text()))
+    except (OSError, ValueError, KeyError, TypeError):
+        pass
+    if only_kept:
+        return None
+    planned = _made(member, outlet, shared_db, near)
+    with storage.whole(path) as kept:
+        kept.write_text(json.dumps(asdict(planned)))
+    return planned
+
+
+def _made(member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None) -> Planned:
+    plan = plan_member(member, outlet, shared_db, near)
+    levels = member.levels
+    before = bar_before(levels)
+    if not isinstance(plan, LevelPlan):
+        return Planned(before=before, refusal=str(plan))
+    return Planned(plan, before, bar_after(levels, plan))
+
+
+def _read(values: dict) -> Planned:
+    bars = {name: Bar(**values[name]) if values[name] else None for name in ("before", "after")}
+    plan = LevelPlan.from_dict(values["plan"]) if values["plan"] else None
+    return Planned(plan, bars["before"], bars["after"], values["refusal"])

@@ -1,0 +1,161 @@
+// Levels: rows that open, a stretch picked on the curve, and hearing it before and after in step.
+
+const LISTENED_S = 10;
+let picked = null;
+const players = {};
+let side = "after";
+
+document.addEventListener("click", (event) => {
+  if (event.target.id === "all") {
+    for (const box of document.querySelectorAll("#rows [name=section]")) box.checked = event.target.checked;
+    return;
+  }
+  const row = event.target.closest(".levels tr[data-address]");
+  if (row && !event.target.closest("a, input")) window.location = row.dataset.address;
+});
+
+const shown = () => document.querySelector(".over-time");
+
+function scale() {
+  const { first, last, left, right } = shown().dataset;
+  return { first: Number(first), last: Number(last), left: Number(left), right: Number(right) };
+}
+
+const across = (seconds) => {
+  const { first, last, left, right } = scale();
+  return left + ((right - left) * (seconds - first)) / (last - first);
+};
+
+function secondsAt(event) {
+  const { first, last, left, right } = scale();
+  const box = shown().querySelector("svg").getBoundingClientRect();
+  const x = ((event.clientX - box.left) / box.width) * 1000;
+  return Math.min(last, Math.max(first, first + ((x - left) / (right - left)) * (last - first)));
+}
+
+const clock = (seconds) => {
+  const sign = seconds < 0 ? "−" : "";
+  const whole = Math.abs(seconds);
+  return `${sign}${Math.floor(whole / 60)}:${(whole % 60).toFixed(1).padStart(4, "0")}`;
+};
+
+function say(words) {
+  const said = document.querySelector("#heard-said");
+  if (said) said.textContent = words;
+}
+
+function pick(from, to) {
+  picked = { from: Math.min(from, to), to: Math.max(from, to) };
+  show();
+  stop();
+  const wide = picked.to - picked.from;
+  const learn = document.querySelector("[data-learn]");
+  if (learn) learn.disabled = wide < 0.1 || wide > 30 || picked.from < 0;
+  say(wide < 0.1 ? `From ${clock(picked.from)}` : `${clock(picked.from)} to ${clock(picked.to)}, ${wide.toFixed(1)} s`);
+}
+
+function show() {
+  if (!picked || !shown()) return;
+  const rect = shown().querySelector(".picked");
+  rect.setAttribute("x", across(picked.from));
+  rect.setAttribute("width", Math.max(1.5, across(picked.to) - across(picked.from)));
+}
+
+let begun = null;
+document.addEventListener("pointerdown", (event) => {
+  if (!event.target.closest?.(".over-time svg")) return;
+  begun = secondsAt(event);
+  pick(begun, begun);
+});
+document.addEventListener("pointermove", (event) => {
+  if (begun !== null && shown()) pick(begun, secondsAt(event));
+});
+document.addEventListener("pointerup", () => { begun = null; });
+document.addEventListener("keydown", (event) => {
+  if (!event.target.closest?.(".over-time svg")) return;
+  const step = { ArrowLeft: -1, ArrowRight: 1, PageUp: -10, PageDown: 10 }[event.key];
+  if (!step) return;
+  event.preventDefault();
+  const { first, last } = scale();
+  const { from, to } = picked ?? { from: 0, to: 0 };
+  const inside = (seconds) => Math.min(last, Math.max(first, seconds));
+  if (event.shiftKey) pick(from, inside(to + step));
+  else pick(inside(from + step), inside(from + step));
+});
+
+function stop() {
+  for (const audio of Object.values(players)) audio.pause();
+  label();
+}
+
+function label() {
+  for (const button of document.querySelectorAll("[data-hear]")) {
+    const playing = players[button.dataset.hear] && !players[button.dataset.hear].paused && side === button.dataset.hear;
+    button.setAttribute("aria-pressed", playing ? "true" : "false");
+  }
+}
+
+function hear(which) {
+  const sounding = players[side] && !players[side].paused;
+  if (sounding && which === side) return stop();
+  if (sounding) return turn(which);
+  side = which;
+  const from = picked?.from ?? 0;
+  const wide = picked && picked.to - picked.from >= 0.3 ? Math.min(30, picked.to - picked.from) : LISTENED_S;
+  for (const each of ["before", "after"]) {
+    const audio = players[each] ?? (players[each] = new Audio());
+    audio.src = `${shown().dataset.heard}&side=${each}&start=${from.toFixed(2)}&length=${wide.toFixed(2)}`;
+    audio.muted = each !== which;
+    audio.onended = () => { move(null); label(); };
+    audio.onerror = () => say("This stretch cannot be played. Choose another one.");
+    audio.dataset.from = from;
+  }
+  for (const audio of Object.values(players)) audio.play().catch(() => {});
+  say(`${which === "after" ? "As planned" : "As recorded"}, from ${clock(from)}`);
+  follow();
+  label();
+}
+
+function turn(which) {
+  const other = players[which];
+  other.currentTime = players[side].currentTime;
+  players[side].muted = true;
+  other.muted = false;
+  side = which;
+  say(`${which === "after" ? "As planned" : "As recorded"}`);
+  label();
+}
+
+function move(seconds) {
+  const line = shown()?.querySelector(".playing");
+  const x = seconds === null ? -10 : across(seconds);
+  line?.setAttribute("x1", x);
+  line?.setAttribute("x2", x);
+}
+
+function follow() {
+  const audio = players[side];
+  if (!audio || !shown()) return;
+  if (!audio.paused) move(Number(audio.dataset.from) + audio.currentTime);
+  if (!audio.paused || audio.readyState < 2) requestAnimationFrame(follow);
+  label();
+}
+
+document.addEventListener("click", (event) => {
+  const button = event.target.closest("[data-hear], [data-hear-switch], [data-learn], [data-learn-quietest]");
+  if (!button || !shown()) return;
+  if (button.dataset.hear) return hear(button.dataset.hear);
+  if ("hearSwitch" in button.dataset) return hear(side === "after" ? "before" : "after");
+  const form = button.closest("form");
+  if ("learn" in button.dataset) {
+    form.elements.noise_start.value = picked.from.toFixed(2);
+    form.elements.noise_end.value = picked.to.toFixed(2);
+  } else form.elements.noise.value = "quietest";
+  htmx.trigger(form, "change");
+});
+document.addEventListener("input", (event) => {
+  const form = event.target.closest(".treat.own");
+  const number = form?.querySelector(`[data-shows="${event.target.name}"]`);
+  if (number) number.textContent = event.target.value;
+});
+document.addEventListener("htmx:afterSwap", () => { stop(); show(); });

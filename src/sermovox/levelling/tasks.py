@@ -1,0 +1,31 @@
+"""Measuring what plans are made from, in the background."""
+
+import logging
+
+from django_tasks import task
+
+from mastering.errors import MasteringError
+from mastering.outlets.outlet import shipped
+from sermovox.levelling.soundings import Soundings
+from sermovox.productions.models import Production
+
+logger = logging.getLogger(__name__)
+
+
+@task()
+def measure_sections(production_id: int, outlet_key: str) -> None:
+    """Measure every section of a production as an outlet would have it, where that is not known yet."""
+    production = Production.objects.filter(pk=production_id).first()
+    outlet = shipped().get(outlet_key)
+    if production is None or outlet is None:
+        return
+    for member in Soundings(production).members(list(production.sections.select_related("recording")), outlet):
+        if member.refusal:
+            continue
+        try:
+            member.measure()
+        except MasteringError as error:
+            member.refuse(str(error))
+        except Exception:
+            logger.exception("Measuring “%s” of production %s", member.sounding.title, production_id)
+            member.refuse("Sermovox stumbled over this section. Its recording is untouched.")

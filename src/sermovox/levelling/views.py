@@ -1,0 +1,345 @@
+"""All sections of a production against an outlet's band, and one of them over time."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from django.contrib import messages
+from django.http import Http404, HttpResponse, HttpResponseBadRequest
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_POST
+
+from mastering.audio.convert import to_16_bit
+from mastering.errors import MasteringError
+from mastering.outlets.checksheet import asked_text
+from mastering.outlets.outlet import Outlet, shipped
+from mastering.outlets.picture import curves
+from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS
+from mastering.outlets.sentences import clock, steps
+from mastering.pipeline import compared
+from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
+from sermovox.cutting.listening import as_wav
+from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
+from sermovox.levelling.forms import in_words, treated
+from sermovox.levelling.plans import Planned, plans_of
+from sermovox.levelling.soundings import Member, Soundings
+from sermovox.levelling.tasks import measure_sections
+from sermovox.productions import order
+from sermovox.productions.models import Production, Section
+from sermovox.recovery import enqueue_once
+
+_WITHIN_S = 0.6
+"""So long a page may take over plans; what is left comes with the next look at the rows."""
+LONGEST_HEARD_S = 30.0
+_FIGURES = ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs", "loudness_range_lu", "true_peak_dbtp", "sample_peak_dbfs")
+_SHOWN = (*_FIGURES, "noise_floor_dbfs", "head_s", "tail_s")
+_WORST = "worst"
+
+
+@dataclass(frozen=True)
+class _Row:
+    """One file, planned or waiting."""
+
+    place: int
+    member: Member
+    planned: Planned | None
+    rough: bool = False
+    """Whether it is planned from levels without the rumble filter, while those with it are being measured."""
+
+    @property
+    def state(self) -> str:
+        if self.planned is None:
+            return "waiting"
+        if self.planned.plan is None:
+            return "cannot be made"
+        if self.planned.plan.collisions:
+            return "fails"
+        return "passes with a remark" if self.planned.plan.remarks else "passes"
+
+    @property
+    def badness(self) -> tuple:
+        """What is worst comes first: what cannot be made, what misses most, what asks for most limiting and gain."""
+        if self.planned is None:
+            return (1, 0.0, 0.0)
+        plan = self.planned.plan
+        if plan is None:
+            return (4, 0.0, 0.0)
+        rank = 3 if plan.collisions else 2 if plan.remarks else 0
+        return (rank, sum(plan.unmet.values()), plan.limited_db + abs(plan.gain_db))
+
+
+def levels(request, pk: int):
+    production, outlet = _mine(request, pk), _outlet(request)
+    if outlet is None:
+        outlet = shipped().get(production.last_outlet) or next(iter(shipped().values()))
+    context = _rows(request, production, outlet) | {"outlets": shipped().values(), "production": production}
+    return render(request, "levelling/levels.html", context)
+
+
+def rows(request, pk: int):
+    """The rows alone, asked for again while some are being worked out."""
+    outlet = _outlet(request)
+    if outlet is None:
+        raise Http404
+    return render(request, "levelling/_rows.html", _rows(request, _mine(request, pk), outlet))
+
+
+@require_POST
+def change(request, pk: int):
+    """Treat sections as a form says, or undo and redo, and go back to where it was asked."""
+    production = _mine(request, pk)
+    do = request.POST.get("do")
+    if do == "treat":
+        _treat(request, production)
+    elif do in ("undo", "redo"):
+        done = order.undo(production) if do == "undo" else order.redo(production)
+        messages.success(
+            request, f"{'Undone' if do == 'undo' else 'Done again'}: {done.words}." if done else "Nothing."
+        )
+    else:
+        return HttpResponseBadRequest("There is no such change.")
+    shown = request.POST.get("shown", "")
+    if shown.isdigit():
+        return plan(request, int(shown))
+    return rows(request, pk)
+
+
+def section(request, pk: int):
+    found = _my_section(request, pk)
+    outlet = _outlet(request) or shipped().get(found.production.last_outlet) or next(iter(shipped().values()))
+    siblings = list(found.production.sections.values_list("pk", "title"))
+    at = next(at for at, (key, _) in enumerate(siblings) if key == pk)
+    context = _one(request, found, outlet) | {
+        "outlets": [each for each in shipped().values() if not each.joined],
+        "previous": siblings[at - 1] if at else None,
+        "next": siblings[at + 1] if at + 1 < len(siblings) else None,
+    }
+    return render(request, "levelling/section.html", context)
+
+
+def plan(request, pk: int):
+    """The plan of a section with its picture and its controls."""
+    outlet = _outlet(request)
+    if outlet is None:
+        raise Http404
+    return render(request, "levelling/_plan.html", _one(request, _my_section(request, pk), outlet))
+
+
+def heard(request, pk: int):
+    """A stretch of a section before or after its plan, at equal loudness, as WAV."""
+    found, outlet = _my_section(request, pk), _outlet(request)
+    try:
+        start_s = float(request.GET.get("start", "0"))
+        length_s = min(LONGEST_HEARD_S, max(0.1, float(request.GET.get("length", "10"))))
+    except ValueError:
+        return HttpResponseBadRequest("A time cannot be read.")
+    if outlet is None or not np.isfinite(start_s + length_s):
+        raise Http404
+    try:
+        _, own = _planned(found, outlet, _voice(request))
+        if own is None or own.planned is None or own.planned.plan is None:
+            raise Http404
+        sides = compared(own.member.source, own.planned.plan, own.member.levels, start_s=start_s, length_s=length_s)
+    except MasteringError as error:
+        return HttpResponse(str(error), status=422, content_type="text/plain; charset=utf-8")
+    samples = sides.after if request.GET.get("side") == "after" else sides.before
+    response = HttpResponse(
+        as_wav(next(to_16_bit(iter([samples]), dither=False)), sides.sample_rate_hz), content_type="audio/wav"
+    )
+    response["Cache-Control"] = "no-store"
+    return response
+
+
+def _treat(request, production: Production) -> None:
+    said = request.POST
+    sections = production.sections.all()
+    if "everywhere" not in said:
+        sections = sections.filter(pk__in=[key for key in said.getlist("section") if key.isdigit()])
+    sections = list(sections)
+    words = in_words(said)
+    if not sections:
+        messages.error(request, "Tick the sections that this treatment is for, then give it to them.")
+        return
+    if not words:
+        messages.error(request, "Choose what is to be changed first; what says “as it is” stays.")
+        return
+    try:
+        treatments = {each.pk: treated(each.wishes, said) for each in sections}
+    except MasteringError as error:
+        messages.error(request, str(error))
+        return
+    whom = f"“{sections[0].title}”" if len(sections) == 1 else f"{len(sections)} sections"
+    order.treat(production, request.user, treatments, f"Treat {whom}: {words}")
+    if len(sections) > 1:
+        messages.success(request, f"{len(sections)} sections are treated: {words}.")
+
+
+def _rows(request, production: Production, outlet: Outlet) -> dict:
+    members = Soundings(production).members(_sections(production), outlet)
+    found = _found(members, outlet, production)
+    by = request.POST.get("by") or request.GET.get("by") or ""
+    if by == _WORST:
+        found.sort(key=lambda row: row.badness, reverse=True)
+    return {
+        "production": production,
+        "outlet": outlet,
+        "by": by,
+        "rows": [_row_shown(row, outlet) for row in found],
+        "ticks": ticks(),
+        "waiting": sum(row.planned is None for row in found),
+        "failing": sum(row.state in ("fails", "cannot be made") for row in found),
+        "treated": sum(bool(row.member.treatment.as_dict()) for row in found),
+        "choices": CHOICES,
+        "rumble_hz": RUMBLE_HZ,
+        "most_hush_db": MOST_HUSH_DB,
+        "undoable": order.last_change(production),
+        "redoable": order.next_change(production),
+    }
+
+
+def _found(members: list[Member], outlet: Outlet, production: Production) -> list[_Row]:
+    planned = plans_of(members, outlet, within_s=_WITHIN_S)
+    if any(not member.refusal and not member.is_measured for member in members):
+        enqueue_once(measure_sections, production.pk, outlet.key)
+    return [_Row(place, *each) for place, each in enumerate(zip(members, planned, strict=True), 1)]
+
+
+def _row_shown(row: _Row, outlet: Outlet) -> dict:
+    sounding, planned = row.member.sounding, row.planned
+    plan = planned.plan if planned else None
+    demands = outlet.demands(channels=row.member.channels, content_kind=row.member.content_kind)
+    level = next((name for name in LOUDNESS_RULES if name in demands), "integrated_lufs")
+    peak = next((name for name in PEAK_RULES if name in demands), "true_peak_dbtp")
+    told = plan.predicted if plan else {}
+    missed = [
+        f"{RULE_KINDS[name].label} {by:.1f} {RULE_KINDS[name].unit}"
+        for name, by in (plan.unmet if plan else {}).items()
+    ]
+    return {
+        "place": row.place,
+        "section": sounding.section,
+        "title": sounding.title,
+        "state": row.state,
+        "before": drawn_bar(planned.before) if planned else None,
+        "after": drawn_bar(planned.after) if planned else None,
+        "band": band_of(demands, plan).drawn(),
+        "inside": row.state in ("passes", "passes with a remark"),
+        "steps": "; ".join(f"{name}: {words}" for name, words in steps(plan)) if plan else "",
+        "said": planned.refusal if planned and not plan else " ".join(plan.collisions) if plan else "",
+        "missed": missed,
+        "treatment": _treatment_words(plan),
+        "gain": plan.gain_db if plan else None,
+        "level": (told.get(level), RULE_KINDS[level].unit),
+        "peak": (told.get(peak), RULE_KINDS[peak].unit),
+        "noise": told.get("noise_floor_dbfs"),
+    }
+
+
+def _treatment_words(plan) -> str:
+    if plan is None:
+        return ""
+    told = ["rumble"] * bool(plan.rumble_hz) + [f"hush {plan.hush_db:.0f}"] * bool(plan.hush_db)
+    return ", ".join(told + ["ride"] * bool(plan.ride_range_db) + ["set"] * plan.fixed_gain)
+
+
+def _planned(found: Section, outlet: Outlet, voice: int) -> tuple[list[_Row], _Row | None]:
+    """The rows of a section, one for each of its voices, and the one that is looked at."""
+    production = found.production
+    alone = not found.wishes.together and not outlet.compares_files
+    sections = [found] if alone else _sections(production)
+    everyone = _found(Soundings(production).members(sections, outlet), outlet, production)
+    own = [row for row in everyone if row.member.sounding.section and row.member.sounding.section.pk == found.pk]
+    if not own:
+        return own, None
+    row = own[min(voice, len(own) - 1)]
+    return own, _roughly(row, outlet) if row.planned is None and row.member.treatment.rumble_hz else row
+
+
+def _roughly(row: _Row, outlet: Outlet) -> _Row:
+    """A row planned from what is known already, so that the rumble filter can be heard at once."""
+    wanted = row.member.treatment
+    sounding = replace(row.member.sounding, treatment=replace(wanted, rumble_hz=0.0, together=False))
+    member = row.member.like(sounding)
+    planned = plans_of([member], outlet)[0]
+    if planned is None or planned.plan is None:
+        return row
+    plan = replace(planned.plan, rumble_hz=wanted.rumble_hz)
+    return replace(row, member=member, planned=replace(planned, plan=plan), rough=True)
+
+
+def _one(request, found: Section, outlet: Outlet) -> dict:
+    production = found.production
+    context = {
+        "section": found,
+        "production": production,
+        "outlet": outlet,
+        "treatment": found.wishes,
+        "choices": CHOICES,
+        "rumble_hz": RUMBLE_HZ,
+        "most_hush_db": MOST_HUSH_DB,
+        "undoable": order.last_change(production),
+        "redoable": order.next_change(production),
+    }
+    if outlet.joined:
+        return context | {"joined": True}
+    try:
+        own, row = _planned(found, outlet, _voice(request))
+    except MasteringError as error:
+        return context | {"wrong": str(error)}
+    context |= {"voices": own if len(own) > 1 else [], "voice": _voice(request)}
+    if row is None:
+        return context | {"wrong": "This section has no recording yet. Give it one in the running order."}
+    if row.planned is None:
+        return context | {"waiting": True}
+    plan = row.planned.plan
+    if plan is None:
+        return context | {"wrong": row.planned.refusal}
+    measured = row.member.levels
+    demands = outlet.demands(channels=row.member.channels, content_kind=row.member.content_kind)
+    noise_s = plan.noise_s if plan.hush_db or found.wishes.noise_s else None
+    return context | {
+        "waiting": row.rough,
+        "learned_s": [clock(edge_s) for edge_s in found.wishes.noise_s or ()],
+        "plan": plan,
+        "steps": steps(plan),
+        "curves": drawn_curves(curves(measured, plan, points=POINTS), band_of(demands, plan), noise_s),
+        "figures": _figures(measured, plan, demands, outlet),
+        "duration_s": measured.duration_s,
+    }
+
+
+def _figures(measured, plan, demands, outlet: Outlet) -> list[dict]:
+    rules = {rule.name: rule for rule in outlet.rules}
+    return [
+        {
+            "label": RULE_KINDS[name].label,
+            "unit": RULE_KINDS[name].unit,
+            "asked": asked_text(rules[name], demands[name]) if name in demands else "",
+            "before": getattr(measured, name),
+            "after": plan.predicted.get(name),
+            "missed": name in plan.unmet,
+        }
+        for name in _SHOWN
+        if name in demands or name in ("integrated_lufs", "true_peak_dbtp", "noise_floor_dbfs", "loudness_range_lu")
+    ]
+
+
+def _sections(production: Production) -> list[Section]:
+    return list(production.sections.select_related("recording").defer("script"))
+
+
+def _outlet(request) -> Outlet | None:
+    return shipped().get(request.POST.get("outlet") or request.GET.get("outlet") or "")
+
+
+def _voice(request) -> int:
+    asked = request.POST.get("voice") or request.GET.get("voice") or ""
+    return int(asked) if asked.isdigit() else 0
+
+
+def _mine(request, pk: int) -> Production:
+    return get_object_or_404(Production.objects.of(request.user), pk=pk)
+
+
+def _my_section(request, pk: int) -> Section:
+    sections = Section.objects.select_related("production", "recording")
+    return get_object_or_404(sections.filter(production__owner=request.user), pk=pk)
