@@ -143,6 +143,29 @@ class QuietParts(TestCase):
         samples = np.concatenate([noise(-30, 3), noise(-62, 1, seed=2), noise(-30, 3, seed=3)])
         self.assertAlmostEqual(metered(samples, 44100).noise_floor_dbfs, -62, delta=0.3)
 
+    def test_noise_floor_of_an_analytic_set(self):
+        """By arithmetic: RMS of a sine is its peak less 3.01 dB; white noise of n samples has a power that varies by
+        the root of 2/n, so that the quietest half second lies at most 0.2 dB below its own RMS."""
+        loud = tone(-12, 3, channels=1)
+        for level_dbfs in (-40.0, -55.0, -70.0, -85.0):
+            quiet = tone(level_dbfs, 2, hz=440, channels=1)
+            hiss = noise(level_dbfs, 2, rate_hz=48000)
+            for name, pause, expected, slack in (
+                ("sine", quiet, level_dbfs - 3.0103, 0.02),
+                ("white noise", hiss, level_dbfs, 0.2),
+                (
+                    "a gap of silence inside",
+                    np.concatenate([quiet, np.zeros((24000, 1)), quiet]),
+                    level_dbfs - 3.0103,
+                    0.02,
+                ),
+                ("0.6 s alone", quiet[:28800], level_dbfs - 3.0103, 0.02),
+                ("louder noise beside it", np.concatenate([hiss, hiss * 4]), level_dbfs, 0.2),
+            ):
+                with self.subTest(name, level_dbfs=level_dbfs):
+                    found = metered(np.concatenate([loud, pause, loud]).astype(np.float32)).noise_floor_dbfs
+                    self.assertAlmostEqual(found, expected, delta=slack)
+
     def test_digital_silence_is_no_noise_floor(self):
         gap = silence(2, rate_hz=44100, channels=1)
         samples = np.concatenate([noise(-30, 2), gap, noise(-55, 1.013, seed=2), gap, noise(-30, 2, seed=3)])

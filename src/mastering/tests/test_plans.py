@@ -141,6 +141,13 @@ class Gentlest(TestCase):
         louder = self.noisy + noise(-45, 80, seed=2)
         self.assertIn("more than hush can take", plan(louder, self.retail).collisions[0])
 
+    def test_no_sample_of_a_wav_lies_above_its_ceiling_however_much_is_limited(self):
+        asked = outlet(integrated_lufs="target = -9\ntolerance = 3", true_peak_dbtp="at_most = -1")
+        made = make(written(self.folder, self.noisy * 2), asked, self.folder / "loud.wav")
+        self.assertGreater(made.plan.limited_db, 6)
+        self.assertLessEqual(made.found.levels.true_peak_dbtp, made.plan.ceiling_dbtp + 0.05)
+        self.assertEqual(made.found.levels.frames, len(self.noisy))
+
     def test_the_files_land_where_the_plans_say(self):
         everything = Treatment(ride=ALWAYS, hush=ALWAYS, hush_db=8, rumble_hz=70)
         for name, samples, asked, treatment in (

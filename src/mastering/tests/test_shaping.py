@@ -58,6 +58,19 @@ class Limiting(TestCase):
         rise_db = gain_db[later[inside]] - gain_db[inside]
         self.assertLessEqual(rise_db.max(), 0.11 * RELEASE_DB_PER_S)
 
+    def test_the_gain_falls_no_faster_than_its_depth_within_the_look_ahead(self):
+        samples = tone(-20, 3, rate_hz=44100, hz=3000, channels=1)
+        samples[60000:60020] *= 10 ** (25 / 20)
+        out = through(samples, -1.0)
+        heard = np.flatnonzero(np.abs(samples[:60000, 0]) > 0.05)
+        gain_db = 20 * np.log10(np.abs(out[heard, 0] / samples[heard, 0]))
+        depth_db, times = -gain_db.min(), heard / 44100
+        later = np.searchsorted(times, times + 0.001)
+        inside = later < len(times)
+        fall_db = gain_db[inside] - gain_db[later[inside]]
+        self.assertGreater(depth_db, 3)
+        self.assertLessEqual(fall_db.max(), depth_db * 0.0014 / LOOK_AHEAD_S)
+
     def test_blocks_of_any_length_give_the_same(self):
         loud = np.repeat(speech(peak=1.4), 2, axis=1)
         np.testing.assert_array_equal(through(loud, -2.0, block=333), through(loud, -2.0, block=70000))

@@ -5,14 +5,14 @@ from pathlib import Path
 
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
-from sermovox.bench import core, desk, page
+from sermovox.bench import core, desk, levelling, page
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(prog="bench")
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
-    parser.add_argument("--only", choices=["core", "desk", "page"], help="only one of the three parts")
+    parser.add_argument("--only", choices=["core", "levels", "desk", "page"], help="only one of the four parts")
     parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
     parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
     options = parser.parse_args()
@@ -31,6 +31,8 @@ def _tables(options) -> None:
     line("---", "---", "---", "---")
     if options.only in (None, "core"):
         core.tables(minutes)
+    if options.only in (None, "levels"):
+        levelling.tables(minutes)
     if options.only in (None, "desk"):
         desk.tables()
     if options.only in (None, "page"):

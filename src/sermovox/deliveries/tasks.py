@@ -78,8 +78,8 @@ def _made(file: FinishedFile) -> Made:
     member = Member(file.sounding, outlet, soundings.channels_of)
     plan = None
     if member.treatment.together or outlet.compares_files:
-        stages("Measuring the other sections", 0.0)
-        plan = plan_beside(member, soundings.beside(member, outlet), outlet)
+        beside = soundings.beside(member, outlet)
+        plan = plan_beside(member, beside, outlet, lambda share: stages("Measuring the other sections", 0.0))
     return make(
         member.source,
         outlet,

@@ -5,7 +5,8 @@ import time
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 
-from mastering.errors import CannotMake
+from mastering.errors import CannotMake, UnreadableRecording
+from mastering.meters.measurement import Progress
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.picture import Bar, bar_after, bar_before
@@ -56,17 +57,23 @@ def plans_of(members: Sequence[Member], outlet: Outlet, *, within_s: float | Non
     ]
 
 
-def plan_beside(member: Member, others: Sequence[Member], outlet: Outlet) -> LevelPlan | None:
+def plan_beside(
+    member: Member, everyone: Sequence[Member], outlet: Outlet, progress: Progress | None = None
+) -> LevelPlan | None:
     """The plan of one of several files, measuring what is not measured yet; None where it needs no other's.
 
-    Raises CannotMake or UnreadableRecording.
+    What cannot be measured of the others is left out. Raises CannotMake, UnreadableRecording, or what `progress` does.
     """
     if not member.treatment.together and not outlet.compares_files:
         return None
-    for other in others:
-        other.measure()
-    plans = dict(zip((other.key for other in others), plans_of(others, outlet), strict=True))
-    planned = plans[member.key]
+    member.measure(progress)
+    for other in everyone:
+        try:
+            other.measure(progress)
+        except UnreadableRecording as error:
+            other.refuse(str(error))
+    at = next(at for at, each in enumerate(everyone) if each.key == member.key)
+    planned = plans_of(everyone, outlet)[at]
     if planned.plan is None:
         raise CannotMake(planned.refusal)
     return planned.plan

@@ -33,6 +33,8 @@ LONGEST_HEARD_S = 30.0
 _FIGURES = ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs", "loudness_range_lu", "true_peak_dbtp", "sample_peak_dbfs")
 _SHOWN = (*_FIGURES, "noise_floor_dbfs", "head_s", "tail_s")
 _WORST = "worst"
+_APART = {"LUFS": "LU", "LU": "LU", "s": "s"}
+"""The unit of a distance between two levels; dB for the others."""
 
 
 @dataclass(frozen=True)
@@ -210,10 +212,7 @@ def _row_shown(row: _Row, outlet: Outlet) -> dict:
     level = next((name for name in LOUDNESS_RULES if name in demands), "integrated_lufs")
     peak = next((name for name in PEAK_RULES if name in demands), "true_peak_dbtp")
     told = plan.predicted if plan else {}
-    missed = [
-        f"{RULE_KINDS[name].label} {by:.1f} {RULE_KINDS[name].unit}"
-        for name, by in (plan.unmet if plan else {}).items()
-    ]
+    missed = [_missed(name, by) for name, by in (plan.unmet if plan else {}).items()]
     return {
         "place": row.place,
         "section": sounding.section,
@@ -232,6 +231,11 @@ def _row_shown(row: _Row, outlet: Outlet) -> dict:
         "peak": (told.get(peak), RULE_KINDS[peak].unit),
         "noise": told.get("noise_floor_dbfs"),
     }
+
+
+def _missed(name: str, by: float) -> str:
+    kind = RULE_KINDS[name]
+    return f"{kind.label} by {by:.1f} {_APART.get(kind.unit, 'dB')}"
 
 
 def _treatment_words(plan) -> str:

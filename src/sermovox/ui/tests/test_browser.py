@@ -149,6 +149,8 @@ class WholeWay(BrowserTestCase):
                 "/productions/new/",
                 "/recordings/storage/",
                 "/productions/3/pairing/",
+                "/levels/2/?outlet=audiobook-retail",
+                "/levels/sections/6/?outlet=audiobook-retail",
                 *(f"{order}{page}/" for page in ("script", "names", "sheet", "edit")),
             ):
                 page.goto(address)
@@ -167,9 +169,14 @@ class WholeWay(BrowserTestCase):
     def test_it_fits_a_phone(self):
         page = self.new_page(viewport={"width": 390, "height": 844})
         pages = ("", "script/", "pairing/", "names/", "sheet/", "edit/")
-        for address in ("/", "/outlets/podcast-host/", "/deliveries/", "/recordings/storage/") + tuple(
-            f"/productions/{key}/{page}" for key in (2, 3) for page in pages
-        ):
+        for address in (
+            "/",
+            "/outlets/podcast-host/",
+            "/deliveries/",
+            "/recordings/storage/",
+            "/levels/2/",
+            "/levels/sections/6/",
+        ) + tuple(f"/productions/{key}/{page}" for key in (2, 3) for page in pages):
             page.goto(address)
             self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, address)
 

@@ -1,0 +1,238 @@
+"""Levels of a production: rows, treatments with undo, hearing, and files that are made as planned."""
+
+import io
+
+import numpy as np
+import soundfile
+from django.contrib.auth import get_user_model
+
+from mastering.editing.assembly import Stretch
+from mastering.meters.meter import Meter
+from mastering.outlets.outlet import shipped, shipped_text
+from mastering.tests.signals import noise, speech
+from sermovox import storage
+from sermovox.deliveries.models import Delivery
+from sermovox.levelling.soundings import Soundings
+from sermovox.productions import order
+from sermovox.productions.models import Section
+from sermovox.ui.tests.base import AppTestCase
+
+RETAIL = "audiobook-retail"
+
+
+def loudness_of(samples: np.ndarray, rate_hz: int) -> float:
+    meter = Meter(rate_hz, ("FC",))
+    meter.add(samples.astype(np.float32))
+    return meter.levels().integrated_lufs
+
+
+class LevelsTestCase(AppTestCase):
+    def rows(self, outlet: str = RETAIL, **asked) -> list[dict]:
+        answer = self.client.get(f"/levels/{self.production.pk}/", {"outlet": outlet} | asked)
+        self.assertEqual(answer.status_code, 200)
+        return answer.context["rows"]
+
+    def treat(self, *sections: Section, expect: str = "", **wishes):
+        said = {"do": "treat", "outlet": RETAIL, "section": [section.pk for section in sections]} | wishes
+        answer = self.client.post(f"/levels/{self.production.pk}/change/", said)
+        self.assertContains(answer, expect)
+        return answer
+
+    def plan(self, section: Section, outlet: str = RETAIL):
+        answer = self.client.get(f"/levels/sections/{section.pk}/plan/", {"outlet": outlet})
+        return answer.context
+
+    def deliver(self, outlet: str = "radio-playout", toml: str = "") -> Delivery:
+        delivery = Delivery.start(self.production, outlet, list(self.production.sections.all()))
+        if toml:
+            Delivery.objects.filter(pk=delivery.pk).update(outlet_toml=toml)
+        self.work()
+        return delivery
+
+
+class Rows(LevelsTestCase):
+    def test_each_section_stands_against_the_band_and_the_worst_come_first(self):
+        self.bring_in(speech(peak=0.3), name="good.wav")
+        self.bring_in(speech(peak=0.2) + noise(-50, 12), name="noisy.wav")
+        self.bring_in(np.zeros((44100, 1)), name="silent.wav")
+        good, noisy, silent = self.rows()
+        self.assertEqual([row["state"] for row in (good, noisy, silent)], ["passes", "fails", "cannot be made"])
+        self.assertRegex(noisy["missed"][0], r"^Noise floor by \d+\.\d dB$")
+        self.assertIn("silent throughout", silent["said"])
+        self.assertIsNotNone(good["before"]["median"])
+        self.assertLess(good["band"]["start"], good["after"]["peak"])
+        self.assertEqual([row["title"] for row in self.rows(by="worst")], ["silent", "noisy", "good"])
+
+    def test_a_section_that_was_put_together_is_measured_by_a_worker(self):
+        section = self.bring_in(speech(seconds=10))
+        stretch = Stretch(recording=str(section.recording_id), start_sample=44100, end_sample=7 * 44100)
+        section.set_programme([stretch])
+        section.save()
+        self.assertEqual(self.rows()[0]["state"], "waiting")
+        self.assertTrue(self.plan(section)["waiting"])
+        self.work()
+        self.assertNotEqual(self.rows()[0]["state"], "waiting")
+        self.assertAlmostEqual(self.plan(section)["duration_s"], 6.0, delta=0.01)
+
+    def test_what_cannot_be_measured_is_said_and_not_tried_for_ever(self):
+        section = self.bring_in(speech(seconds=6))
+        stretch = Stretch(recording=str(section.recording_id), start_sample=0, end_sample=5 * 44100)
+        section.set_programme([stretch])
+        section.save()
+        stored = storage.stored(section.recording.sha256)
+        stored.chmod(0o644)
+        stored.write_bytes(stored.read_bytes()[:60000])
+        self.rows()
+        self.work()
+        (row,) = self.rows()
+        self.assertEqual(row["state"], "cannot be made")
+        self.assertIn("Bring it in again", row["said"])
+
+    def test_one_file_of_all_sections_is_one_row(self):
+        self.bring_in(speech(), name="one.wav")
+        section = self.bring_in(speech(seed=8), name="two.wav")
+        self.rows("loan-player")
+        self.work()
+        (row,) = self.rows("loan-player")
+        self.assertEqual((row["title"], row["state"]), ("Salt and Cedar", "passes"))
+        self.assertTrue(self.plan(section, "loan-player")["joined"])
+
+    def test_empty_productions_and_other_people_s(self):
+        self.assertContains(self.client.get(f"/levels/{self.production.pk}/"), "No section has a recording yet")
+        section = self.bring_in()
+        self.client.force_login(get_user_model().objects.create_user("somebody"))
+        for address in (
+            f"/levels/{self.production.pk}/",
+            f"/levels/sections/{section.pk}/",
+            f"/levels/sections/{section.pk}/heard.wav?outlet={RETAIL}",
+        ):
+            self.assertEqual(self.client.get(address).status_code, 404)
+
+
+class Treating(LevelsTestCase):
+    def test_one_several_or_all_are_treated_and_undone(self):
+        sections = [self.bring_in(speech(seed=seed), name=f"{seed}.wav") for seed in (1, 2, 3)]
+        self.treat(sections[0], hush="always", hush_db="6")
+        self.treat(sections[0], sections[1], ride="if needed", expect="2 sections are treated: ride if needed")
+        self.treat(everywhere="yes", room_tone="no")
+        wishes = [section.wishes for section in self.production.sections.all()]
+        self.assertEqual([each.hush for each in wishes], ["always", "never", "never"])
+        self.assertEqual([each.ride for each in wishes], ["if needed", "if needed", "never"])
+        self.assertEqual({each.room_tone for each in wishes}, {False})
+        self.assertEqual(self.production.changes.last().words, "Treat 3 sections: room tone off")
+        for _ in range(3):
+            self.client.post(f"/levels/{self.production.pk}/change/", {"do": "undo", "outlet": RETAIL})
+        self.assertEqual({str(section.treatment) for section in self.production.sections.all()}, {"{}"})
+        answer = self.client.post(f"/levels/{self.production.pk}/change/", {"do": "redo", "outlet": RETAIL})
+        self.assertContains(answer, "Done again: Treat “1”: hush always, hush of 6 dB")
+
+    def test_what_cannot_be_is_said_and_changes_nothing(self):
+        section = self.bring_in()
+        self.treat(section, expect="Choose what is to be changed first")
+        self.treat(hush="always", expect="Tick the sections")
+        self.treat(section, hush_db="90", expect="Hush lowers noise by 1 to 18 dB")
+        self.treat(section, rumble_hz="voice", expect="cannot be read")
+        self.treat(section, noise_start="4", noise_end="3", expect="The noise is learned from")
+        self.assertEqual(Section.objects.get(pk=section.pk).treatment, {})
+        self.assertFalse(self.production.changes.filter(words__startswith="Treat").exists())
+
+    def test_the_plan_answers_at_once(self):
+        section = self.bring_in(speech(peak=0.3) + noise(-62, 12))
+        self.assertRegex(self.plan(section)["plan"].collisions[0], r"Hush of \d+ dB or a quieter room would do")
+        answer = self.client.post(
+            f"/levels/{self.production.pk}/change/",
+            {"do": "treat", "outlet": RETAIL, "section": section.pk, "shown": section.pk, "hush": "if needed"},
+        )
+        self.assertContains(answer, "Meets every level rule of Audiobook retail")
+        self.assertContains(answer, "steady noise")
+
+    def test_a_rumble_filter_is_heard_while_it_is_still_being_measured(self):
+        section = self.bring_in(speech())
+        self.treat(section, rumble_hz="70")
+        context = self.plan(section)
+        self.assertTrue(context["waiting"])
+        self.assertEqual(context["plan"].rumble_hz, 70)
+        heard = self.client.get(f"/levels/sections/{section.pk}/heard.wav", {"outlet": RETAIL, "side": "after"})
+        self.assertEqual(heard.status_code, 200)
+        self.work()
+        self.assertFalse(self.plan(section)["waiting"])
+
+    def test_a_treatment_stays_when_its_section_is_split_or_comes_back(self):
+        section = self.bring_in()
+        self.treat(section, ride="always")
+        section.refresh_from_db()
+        second = order.split(self.production, self.narrator, section)
+        self.assertEqual(second.wishes.ride, "always")
+
+
+class Hearing(LevelsTestCase):
+    def heard(self, section: Section, **asked) -> tuple[np.ndarray, int]:
+        answer = self.client.get(f"/levels/sections/{section.pk}/heard.wav", {"outlet": RETAIL} | asked)
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return soundfile.read(io.BytesIO(answer.content), always_2d=True)
+
+    def test_before_and_after_are_equally_loud_and_in_step(self):
+        section = self.bring_in(speech(peak=0.1) + noise(-60, 12))
+        self.treat(section, hush="always", hush_db="12", ride="always")
+        (before, rate_hz), (after, _) = (
+            self.heard(section, side=side, start="3", length="4") for side in ("before", "after")
+        )
+        self.assertEqual((len(before), len(after)), (4 * rate_hz, 4 * rate_hz))
+        self.assertAlmostEqual(loudness_of(before, rate_hz), loudness_of(after, rate_hz), delta=0.1)
+        # The voice repeats itself every 390 samples: less than half of that to either side.
+        near = np.correlate(before[:, 0], after[150:-150, 0], "valid")
+        self.assertEqual(int(near.argmax()), 150)
+
+    def test_beyond_either_end_there_is_nothing_and_nonsense_is_refused(self):
+        section = self.bring_in(speech(seconds=5))
+        self.assertLessEqual(len(self.heard(section, side="before", start="4.5", length="30")[0]), 44100)
+        self.heard(section, side="after", start="400", length="3")
+        address = f"/levels/sections/{section.pk}/heard.wav"
+        self.assertEqual(self.client.get(address, {"outlet": RETAIL, "start": "soon"}).status_code, 400)
+        self.assertEqual(self.client.get(address, {"outlet": "nowhere"}).status_code, 404)
+        self.assertEqual(self.client.get(address, {"outlet": RETAIL, "start": "nan"}).status_code, 404)
+
+
+class Making(LevelsTestCase):
+    def test_files_are_made_as_their_section_was_treated(self):
+        section = self.bring_in(speech(peak=0.3) + noise(-62, 12))
+        self.treat(section, hush="if needed", hush_db="18")
+        plan = self.plan(section)["plan"]
+        file = self.deliver(RETAIL).files.get()
+        self.assertIn(file.state, ("passes", "passes with a remark"))
+        self.assertEqual(dict(file.steps)["Hush"].split(",")[0], f"steady noise {plan.hush_db:.1f} dB lower")
+        self.assertAlmostEqual(file.figures["noise_floor_dbfs"], plan.predicted["noise_floor_dbfs"], delta=1.5)
+        self.treat(section, hush="never")
+        file.refresh_from_db()
+        self.assertEqual(file.treatment["hush"], "if needed", "a finished file remembers how it was treated")
+        self.assertContains(self.client.get(file.get_absolute_url()), "steady noise")
+
+    def test_a_set_keeps_its_relation_even_when_one_of_it_is_made_alone(self):
+        loud, quiet = self.bring_in(speech(peak=0.3), name="a.wav"), self.bring_in(speech(peak=0.1), name="b.wav")
+        self.treat(loud, quiet, together="yes")
+        files = list(self.deliver().files.all())
+        self.assertEqual(files[0].gain_db, files[1].gain_db)
+        alone = Delivery.start(self.production, "radio-playout", [self.production.sections.get(pk=quiet.pk)])
+        self.work()
+        self.assertEqual(alone.files.get().gain_db, files[0].gain_db)
+        self.assertIn("the same for all of its set", dict(alone.files.get().steps)["Gain"])
+
+    def test_files_of_a_delivery_are_held_against_each_other(self):
+        for at, peak in enumerate((0.3, 0.29, 0.12)):
+            self.bring_in(speech(peak=peak, seed=3) + noise(-75, 12, seed=at), name=f"{at}.wav")
+        wav = shipped_text("radio-playout").partition('[[rules]]\nname = "sample_peak_dbfs"')[0]
+        within = '[[rules]]\nname = "consistency_lu"\nat_most = {}\nsource = "a test"\n'
+        rms = '[[rules]]\nname = "rms_dbfs"\nat_least = -40\nat_most = -6\nsource = "a test"\n'
+        for most_lu in (1.5, 3):
+            files = list(self.deliver(toml=wav + rms + within.format(most_lu)).files.all())
+            found = [{finding["rule"]: finding for finding in file.findings}["consistency_lu"] for file in files]
+            self.assertNotIn("fails", {finding["verdict"] for finding in found})
+            loudness = [file.figures["integrated_lufs"] for file in files]
+            self.assertLess(max(loudness) - min(loudness), most_lu + 0.1)
+
+    def test_what_several_sections_agree_on_holds_for_one_file_of_them(self):
+        one, two = self.bring_in(name="one.wav"), self.bring_in(speech(seed=9), name="two.wav")
+        self.treat(one, two, ride="always")
+        self.treat(one, hush="always")
+        sounding = Soundings(self.production).of(list(self.production.sections.all()), shipped()["loan-player"])[0]
+        self.assertEqual((sounding.treatment.ride, sounding.treatment.hush), ("always", "never"))

@@ -1,0 +1,73 @@
+"""Levels in a real browser: rows that open, treatments that answer at once, and hearing before and after."""
+
+import re
+
+from playwright.sync_api import expect
+
+from sermovox.ui.tests.running import BrowserTestCase
+
+
+class Levels(BrowserTestCase):
+    def open_rows(self):
+        self.page.goto("/levels/2/?outlet=audiobook-retail")
+        rows = self.page.locator(".levels tbody tr")
+        expect(rows).to_have_count(6)
+        # The demonstration's own recordings are measured first.
+        expect(self.page.locator(".order-head")).to_contain_text(re.compile("cannot meet|will meet"), timeout=240000)
+        return rows
+
+    def test_a_noisy_section_is_opened_treated_heard_and_undone(self):
+        rows = self.open_rows()
+        noisy = rows.filter(has_text="What the Barometer Knew")
+        expect(noisy).to_contain_text(re.compile(r"Noise floor by \d+\.\d dB"))
+        self.page.keyboard.press("w")
+        expect(rows.first).to_contain_text("What the Barometer Knew")
+        noisy.locator(".bars svg").click()
+        expect(self.page).to_have_title(re.compile("^Levels of What the Barometer Knew"))
+        expect(self.page.locator(".collisions")).to_contain_text(
+            re.compile(r"Hush of \d+ dB or a quieter room would do")
+        )
+
+        # A treatment answers at once.
+        self.page.get_by_label("Hush: steady noise down").select_option("if needed")
+        self.page.get_by_label("by at most").fill("16")
+        expect(self.page.locator(".verdict-passes")).to_contain_text("Meets every level rule of Audiobook retail")
+        expect(self.page.locator(".steps")).to_contain_text("steady noise")
+
+        # It is heard within a second, and from the same place the other way.
+        self.page.locator(".over-time svg").click(position={"x": 300, "y": 80})
+        self.page.keyboard.press("a")
+        expect(self.page.locator("[data-hear=after]")).to_have_attribute("aria-pressed", "true", timeout=1500)
+        self.page.wait_for_function("Number(document.querySelector('.playing').getAttribute('x1')) > 0")
+        self.page.keyboard.press("x")
+        expect(self.page.locator("[data-hear=before]")).to_have_attribute("aria-pressed", "true")
+        self.page.keyboard.press("b")
+        expect(self.page.locator("[data-hear=before]")).to_have_attribute("aria-pressed", "false")
+
+        # Noise is learned from what is picked by keyboard, and all of it is taken back.
+        curve = self.page.locator(".over-time svg")
+        curve.focus()
+        self.page.keyboard.press("Shift+ArrowRight")
+        self.page.get_by_role("button", name="Learn it from the selection").click()
+        expect(self.page.get_by_role("button", name="Take the quietest stretch")).to_be_visible()
+        for said in ("where noise is learned", "hush if needed"):
+            self.page.keyboard.press("u")
+            expect(self.page.locator("#plan .said")).to_contain_text(said)
+            if said == "where noise is learned":
+                self.page.keyboard.press("u")
+                expect(self.page.locator("#plan .said")).to_contain_text("hush of 16 dB")
+        expect(self.page.locator(".collisions")).to_be_visible()
+
+    def test_several_are_treated_together(self):
+        rows = self.open_rows()
+        for at in (0, 1):
+            rows.nth(at).get_by_role("checkbox").check()
+        self.page.get_by_label("Gain", exact=True).select_option("one for the set")
+        self.page.get_by_role("button", name="Treat them").click()
+        expect(self.page.locator("#rows .said")).to_contain_text("2 sections are treated: one gain together on")
+        gains = [rows.nth(at).locator("td").nth(4).inner_text() for at in (0, 1)]
+        self.assertEqual(gains[0], gains[1])
+        expect(rows.nth(0)).to_contain_text("set")
+        expect(rows.nth(0).get_by_role("checkbox")).to_be_checked()
+        self.page.keyboard.press("u")
+        expect(self.page.locator("#rows .said")).to_contain_text("Undone: Treat 2 sections")
