@@ -1,6 +1,6 @@
 """What a form says of a treatment: only what is filled in is changed."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from mastering.shaping.treatment import Treatment, treatment_of
 
@@ -23,19 +23,23 @@ def treated(treatment: Treatment, said: Mapping[str, str]) -> Treatment:
     return treatment_of(values)
 
 
-def in_words(said: Mapping[str, str]) -> str:
-    """What a form changes, for the list of changes."""
-    told = []
-    if rumble := said.get("rumble_hz"):
-        told.append("rumble filter off" if rumble == "0" else f"rumble filter at {rumble[:8]} Hz")
-    told += [f"{name} {said[name][:12]}" for name in ("hush", "ride") if said.get(name)]
-    if said.get("hush_db"):
-        told.append(f"hush of {said['hush_db'][:8]} dB")
-    if said.get("noise") or said.get("noise_start"):
-        told.append("where noise is learned")
-    told += [
-        {"room_tone": "room tone", "together": "one gain together"}[name] + (" on" if said[name] == "yes" else " off")
-        for name in _SWITCHES
-        if said.get(name) in ("yes", "no")
-    ]
-    return ", ".join(told)
+def in_words(pairs: Sequence[tuple[Treatment, Treatment]]) -> str:
+    """What is changed by treatments before and after, for the list of changes; nothing where they are alike."""
+    changed = {
+        name: getattr(after, name)
+        for before, after in pairs
+        for name in _WORDS
+        if getattr(before, name) != getattr(after, name)
+    }
+    return ", ".join(_WORDS[name](value) for name, value in changed.items())
+
+
+_WORDS = {
+    "rumble_hz": lambda hz: f"rumble filter at {hz:g} Hz" if hz else "rumble filter off",
+    "hush": lambda choice: f"hush {choice}",
+    "hush_db": lambda most_db: f"hush of {most_db:g} dB",
+    "noise_s": lambda where: "noise learned from a place" if where else "noise learned from the quietest stretch",
+    "ride": lambda choice: f"ride {choice}",
+    "room_tone": lambda on: "head and tail as the outlet asks" if on else "head and tail as recorded",
+    "together": lambda on: "one gain for the set" if on else "a gain of its own",
+}

@@ -157,17 +157,18 @@ def _treat(request, production: Production) -> None:
     if "everywhere" not in said:
         sections = sections.filter(pk__in=[key for key in said.getlist("section") if key.isdigit()])
     sections = list(sections)
-    words = in_words(said)
     if not sections:
         messages.error(request, "Tick the sections that this treatment is for, then give it to them.")
-        return
-    if not words:
-        messages.error(request, "Choose what is to be changed first; what says “as it is” stays.")
         return
     try:
         treatments = {each.pk: treated(each.wishes, said) for each in sections}
     except MasteringError as error:
         messages.error(request, str(error))
+        return
+    words = in_words([(each.wishes, treatments[each.pk]) for each in sections])
+    if not words:
+        if "shown" not in said:
+            messages.error(request, "Nothing is changed: what says “as it is” stays. Choose something else first.")
         return
     whom = f"“{sections[0].title}”" if len(sections) == 1 else f"{len(sections)} sections"
     order.treat(production, request.user, treatments, f"Treat {whom}: {words}")

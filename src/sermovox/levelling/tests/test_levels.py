@@ -119,7 +119,7 @@ class Treating(LevelsTestCase):
         self.assertEqual([each.hush for each in wishes], ["always", "never", "never"])
         self.assertEqual([each.ride for each in wishes], ["if needed", "if needed", "never"])
         self.assertEqual({each.room_tone for each in wishes}, {False})
-        self.assertEqual(self.production.changes.last().words, "Treat 3 sections: room tone off")
+        self.assertEqual(self.production.changes.last().words, "Treat 3 sections: head and tail as recorded")
         for _ in range(3):
             self.client.post(f"/levels/{self.production.pk}/change/", {"do": "undo", "outlet": RETAIL})
         self.assertEqual({str(section.treatment) for section in self.production.sections.all()}, {"{}"})
@@ -128,7 +128,7 @@ class Treating(LevelsTestCase):
 
     def test_what_cannot_be_is_said_and_changes_nothing(self):
         section = self.bring_in()
-        self.treat(section, expect="Choose what is to be changed first")
+        self.treat(section, expect="Nothing is changed")
         self.treat(hush="always", expect="Tick the sections")
         self.treat(section, hush_db="90", expect="Hush lowers noise by 1 to 18 dB")
         self.treat(section, rumble_hz="voice", expect="cannot be read")
