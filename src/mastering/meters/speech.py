@@ -16,6 +16,7 @@ _CLEAR_DB = 18.0
 _STEADY_DB = 8.0
 """Steady noise varies less than this between half a second and 80 ms of it."""
 _LEAST_SPEECH_CELLS = 8
+_SCRAPS_CELLS = (35, 25, 18, 12)
 _BRIDGED_CELLS = 3
 
 
@@ -126,6 +127,22 @@ def threshold_between_words(levels: np.ndarray) -> float | None:
     if active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB:
         return threshold
     return 10 ** ((moment_db + max(6.0, (active_db - moment_db) / 3)) / 10)
+
+
+def room_stretch(envelope: Envelope) -> tuple[float, float] | None:
+    """Start and end of a stretch that holds the room alone, seconds; None when there is none of at least 0.12 s.
+
+    The quietest stretch where that is a pause; in a recording cut tight, the longest there is of some shorter ones.
+    """
+    found = quietest_stretch(envelope)
+    if found is None or is_pause(envelope, *found):
+        return found
+    for cells in _SCRAPS_CELLS:
+        _, start, length = _quietest_window(envelope.power, cells)
+        scrap = start / CELLS_PER_SECOND, (start + length) / CELLS_PER_SECOND
+        if is_pause(envelope, *scrap):
+            return scrap
+    return None
 
 
 def is_pause(envelope: Envelope, start_s: float, end_s: float) -> bool:

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 from mastering.meters.envelope import CELLS_PER_SECOND, is_silent
 from mastering.meters.meter import Levels
-from mastering.meters.speech import is_pause
 from mastering.outlets.rules import Demand
 from mastering.shaping.edges import Edges
 
@@ -23,17 +22,21 @@ class HeadTail:
     remarks: tuple[str, ...] = ()
 
 
+def left_alone(levels: Levels, demands: dict[str, Demand]) -> HeadTail:
+    """Head and tail as they are, and what is wrong with that."""
+    return HeadTail(Edges(), _left(levels, demands))
+
+
 def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float, float] | None) -> HeadTail:
     """Bring head and tail into the range that is asked, and no further.
 
     Digital silence at either end goes too where room tone can stand for it. `quiet_s` is the stretch room tone is made
-    from, None where nothing shall be changed.
+    from, None where there is none.
     """
-    if quiet_s is None or levels.head_s is None or not demands.keys() & _WORDS.keys():
-        return HeadTail(Edges(), _left(levels, demands))
-    envelope = levels.envelope
-    length_s = quiet_s[1] - quiet_s[0]
-    usable = length_s >= _LEAST_S and is_pause(envelope, *quiet_s)
+    if levels.head_s is None or not demands.keys() & _WORDS.keys():
+        return HeadTail(Edges())
+    envelope, usable = levels.envelope, quiet_s is not None
+    length_s = quiet_s[1] - quiet_s[0] if usable else 0.0
     changes, collisions, wanted_s = {}, [], 0.0
     for name, silent in (("head_s", _silent_run(envelope.power)), ("tail_s", _silent_run(envelope.power[::-1]))):
         demand, has_s = demands.get(name), getattr(levels, name)

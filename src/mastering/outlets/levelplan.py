@@ -6,9 +6,9 @@ from math import inf
 from mastering.errors import CannotMake
 from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
-from mastering.meters.speech import is_pause, noise_floor, quietest_stretch
+from mastering.meters.speech import is_pause, noise_floor, room_stretch
 from mastering.outlets import sentences
-from mastering.outlets.headtail import plan_edges
+from mastering.outlets.headtail import left_alone, plan_edges
 from mastering.outlets.rules import LOUDNESS_RULES, OF_DELIVERIES, PEAK_RULES, Demand, meets
 from mastering.shaping.chain import Chain
 from mastering.shaping.edges import Edges
@@ -24,6 +24,8 @@ _INSIDE_DB = 0.5
 """How far inside the edge of a range a level is put: encoding moves it by hundredths."""
 _HUSH_MORE_DB = 1.0
 """How much further than just enough noise is lowered: hush lands within 2 dB of what is wanted, mostly within half."""
+_WORTH_RIDING = 0.2
+"""What ride has to bring rules nearer by, LU or dB, to be worth its moving of the voice."""
 _HEAVY_LIMITING_DB = 6.0
 _MOST_MADE_UP_DB = 3.0
 """How much loudness taken by the limiter is made up for with more gain. Beyond that it works on the voice itself,
@@ -121,11 +123,11 @@ def plan_levels(
     advice: dict[str, str] = {}
     if best.unmet.keys() & sentences.HELPED_BY_RIDE and not best.ride:
         ridden = planner.attempt(ride=True, hush_db=best.hush_db)
-        if ridden.worst(sentences.HELPED_BY_RIDE) < best.worst(sentences.HELPED_BY_RIDE):
+        if ridden.worst(sentences.HELPED_BY_RIDE) < best.worst(sentences.HELPED_BY_RIDE) - _WORTH_RIDING:
             if treatment.ride == NEEDED:
                 best = ridden
             else:
-                advice["ride"] = sentences.ride_would(ridden.unmet, ridden.figures)
+                advice["ride"] = sentences.ride_would(ridden.unmet)
     excess_db = best.unmet.get("noise_floor_dbfs", 0.0)
     if excess_db and treatment.hush == NEEDED:
         wanted_db = min(best.hush_db + excess_db + _HUSH_MORE_DB, treatment.hush_db)
@@ -236,12 +238,13 @@ class _Planner:
         margin_db = _LOSSY_MARGIN_DB if lossy else _PCM_MARGIN_DB
         highs = [demands[name].high for name in PEAK_RULES if name in demands and demands[name].target is None]
         self._ceiling = min(highs) - margin_db if highs else None
-        self._quiet_s = quietest_stretch(levels.envelope)
-        paused = self._quiet_s is not None and is_pause(levels.envelope, *self._quiet_s)
+        self._quiet_s = room_stretch(levels.envelope)
         marked = treatment.noise_s if treatment.noise_s and treatment.noise_s[1] <= levels.duration_s else None
-        self._noise_s = marked or (self._quiet_s if paused else None)
+        self._noise_s = marked or self._quiet_s
         self._noise_is_speech = bool(marked) and not is_pause(levels.envelope, *marked)
-        self._head_tail = plan_edges(levels, demands, self._quiet_s if treatment.room_tone else None)
+        self._head_tail = (
+            plan_edges(levels, demands, self._quiet_s) if treatment.room_tone else left_alone(levels, demands)
+        )
         self._may_ride = content_kind != "music"
         self._curve = None
 
@@ -282,7 +285,7 @@ class _Planner:
             self._demands,
             gain_db=best.gain_db,
             hush_db=best.hush_db,
-            most_hush_db=MOST_HUSH_DB if self._noise_s else 0.0,
+            most_hush_db=MOST_HUSH_DB if self._noise_s else None,
             ridden=best.ride,
             advice=advice,
             together=self._fixed_gain_db is not None,
@@ -312,7 +315,7 @@ class _Planner:
             edges=self._head_tail.edges,
             quiet_s=self._quiet_s,
             limited_db=best.rehearsed.limited_db,
-            predicted={name: round(value, 2) for name, value in best.figures.items() if value is not None},
+            predicted={n: round(value, 2) for n, value in best.figures.items() if value is not None and n != NEAR},
             unmet={name: round(by, 2) for name, by in best.unmet.items()},
             collisions=(*self._head_tail.collisions, *told),
             remarks=tuple(remarks),

@@ -25,12 +25,15 @@ def collisions(
     *,
     gain_db: float,
     hush_db: float,
-    most_hush_db: float,
+    most_hush_db: float | None,
     ridden: bool,
     advice: dict[str, str],
     together: bool,
 ) -> tuple[str, ...]:
-    """A sentence for each rule that is missed; head and tail are told of elsewhere."""
+    """A sentence for each rule that is missed; head and tail are told of elsewhere.
+
+    `most_hush_db` is how far hush can go, None where there is no pause to learn the noise from.
+    """
     found = []
     for name, by in unmet.items():
         figure, demand = figures[name], demands[name]
@@ -47,7 +50,7 @@ def collisions(
     return tuple(found)
 
 
-def ride_would(unmet: dict[str, float], figures: dict[str, float | None]) -> str:
+def ride_would(unmet: dict[str, float]) -> str:
     """What ride would do for the rules it helps with."""
     if not unmet.keys() & HELPED_BY_RIDE:
         return "Ride would do: it evens out the voice."
@@ -61,7 +64,13 @@ def heavy_limiting(limited_db: float) -> str:
     )
 
 
-def _noise(figure: float, demand: Demand, by: float, gain_db: float, hush_db: float, most_hush_db: float) -> str:
+def _noise(figure: float, demand: Demand, by: float, gain_db: float, hush_db: float, most_hush_db: float | None) -> str:
+    if most_hush_db is None:
+        return (
+            f"Its quietest half second comes to {figure:.1f} dBFS and holds speech, so it has no noise floor to show; "
+            f"the outlet allows {demand.high:g}. Leave half a second of pause somewhere, or put some of the silent room "
+            "there."
+        )
     change = f"the {gain_db:.1f} dB this take needs" if gain_db > 0 else "levelling"
     hushed = f" and {hush_db:.0f} dB of hush" if hush_db else ""
     told = f"After {change}{hushed}, its noise floor is at {figure:.1f} dBFS; the outlet allows {demand.high:g}."

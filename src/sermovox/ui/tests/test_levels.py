@@ -51,6 +51,8 @@ class Levels(BrowserTestCase):
         self.page.get_by_role("button", name="Learn it from the selection").click()
         expect(self.page.get_by_role("button", name="Take the quietest stretch")).to_be_visible()
         for said in ("noise learned from a place", "hush of 16 dB", "hush if needed"):
+            # htmx takes a moment before it knows the buttons that came in.
+            self.page.wait_for_timeout(200)
             self.page.keyboard.press("u")
             expect(self.page.locator("#plan .said")).to_contain_text(f"Undone: Treat “What the Barometer Knew”: {said}")
         expect(self.page.locator(".collisions")).to_be_visible()
