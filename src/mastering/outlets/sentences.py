@@ -68,8 +68,8 @@ def _noise(figure: float, demand: Demand, by: float, gain_db: float, hush_db: fl
     if most_hush_db is None:
         return (
             f"Its quietest half second comes to {figure:.1f} dBFS and holds speech, so it has no noise floor to show; "
-            f"the outlet allows {demand.high:g}. Leave half a second of pause somewhere, or put some of the silent room "
-            "there."
+            f"the outlet allows {demand.high:g}. Leave half a second of pause somewhere, or put some of the silent "
+            "room there."
         )
     change = f"the {gain_db:.1f} dB this take needs" if gain_db > 0 else "levelling"
     hushed = f" and {hush_db:.0f} dB of hush" if hush_db else ""
