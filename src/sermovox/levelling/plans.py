@@ -66,6 +66,8 @@ def plan_beside(
     """
     if not member.treatment.together and not outlet.compares_files:
         return None
+    if member.refusal:
+        raise CannotMake(member.refusal)
     member.measure(progress)
     for other in everyone:
         try:

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -19,6 +20,9 @@ from sermovox import storage
 from sermovox.cutting.programmes import Assembly, opened
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
+
+_REFUSED_FOR_S = 600.0
+"""So long what could not be measured is not tried again; its recording may be brought in anew meanwhile."""
 
 
 class NotMeasured(MasteringError):
@@ -49,9 +53,8 @@ class Member:
         self._outlet, self._channels_of = outlet, channels_of
         self.content_kind = sounding.content_kind
         self.treatment = sounding.treatment
-        self.channels = 1
-        if not sounding.refusal:
-            self.channels = outlet.channels_for(min(2, channels_of(sounding)))
+        self._source_channels = 1 if sounding.refusal else channels_of(sounding)
+        self.channels = outlet.channels_for(min(2, self._source_channels))
 
     def like(self, sounding: Sounding) -> "Member":
         """Another sounding for the same outlet."""
@@ -90,8 +93,14 @@ class Member:
         """Why it could not be measured, or nothing."""
         if self.sounding.refusal:
             return self.sounding.refusal
+        if self._source_channels > 2:
+            return (
+                f"This recording has {self._source_channels} channels, and outlets take mono or stereo. "
+                "Mix it down to one or two channels first."
+            )
         with suppress(OSError):
-            return self._refused_path.read_text("utf-8")
+            if time.time() - self._refused_path.stat().st_mtime < _REFUSED_FOR_S:
+                return self._refused_path.read_text("utf-8")
         return ""
 
     @property
@@ -183,14 +192,7 @@ class Soundings:
         except MasteringError as error:
             return [Sounding(title=section.title, refusal=str(error), **facts)]
         if not voices:
-            channels = recording.figures.get("channels") or 1
-            refusal = (
-                f"This recording has {channels} channels, and outlets take mono or stereo. "
-                "Mix it down to one or two channels first."
-            )
-            return [
-                Sounding(title=section.title, recording=recording, refusal=refusal if channels > 2 else "", **facts)
-            ]
+            return [Sounding(title=section.title, recording=recording, **facts)]
         return [
             Sounding(
                 title=f"{section.title} ({voice.name})" if voice.name else section.title,

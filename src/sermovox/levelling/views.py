@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from django.contrib import messages
+from django.db import transaction
 from django.http import Http404, HttpResponse, HttpResponseBadRequest
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
@@ -91,12 +92,12 @@ def change(request, pk: int):
     production = _mine(request, pk)
     do = request.POST.get("do")
     if do == "treat":
-        _treat(request, production)
+        with transaction.atomic():
+            _treat(request, production)
     elif do in ("undo", "redo"):
         done = order.undo(production) if do == "undo" else order.redo(production)
-        messages.success(
-            request, f"{'Undone' if do == 'undo' else 'Done again'}: {done.words}." if done else "Nothing."
-        )
+        words = {"undo": ("Undone", "undo"), "redo": ("Done again", "do again")}[do]
+        messages.success(request, f"{words[0]}: {done.words}." if done else f"There is nothing to {words[1]}.")
     else:
         return HttpResponseBadRequest("There is no such change.")
     shown = request.POST.get("shown", "")

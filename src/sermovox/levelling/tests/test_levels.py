@@ -88,6 +88,17 @@ class Rows(LevelsTestCase):
         self.assertEqual(row["state"], "cannot be made")
         self.assertIn("Bring it in again", row["said"])
 
+    def test_more_channels_than_two_are_told_whole_or_cut(self):
+        section = self.bring_in(np.repeat(speech(seconds=4), 6, axis=1), name="six.wav")
+        for end_sample in (4 * 44100, 3 * 44100):
+            whole_or_cut = Stretch(recording=str(section.recording_id), start_sample=0, end_sample=end_sample)
+            section.set_programme([whole_or_cut])
+            section.treatment = {"together": True}
+            section.save()
+            (row,) = self.rows()
+            self.assertIn("has 6 channels", row["said"])
+            self.assertEqual(self.deliver().files.get().state, "cannot be made")
+
     def test_one_file_of_all_sections_is_one_row(self):
         self.bring_in(speech(), name="one.wav")
         section = self.bring_in(speech(seed=8), name="two.wav")
