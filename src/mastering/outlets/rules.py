@@ -67,6 +67,12 @@ def _level(name: str) -> Callable[[Measurement], float | None]:
 
 _MAKE_AGAIN = "Make the file again for this outlet from its recording."
 
+_RMS_ADVICE = Advice(
+    too_low="The file is quieter than asked. Long pauses pull RMS down: shorten them, or take sharp knocks out of the "
+    "recording so that there is room for more gain.",
+    too_high="The file is louder than asked. " + _MAKE_AGAIN,
+)
+
 RULE_KINDS: dict[str, RuleKind] = {
     "container": RuleKind("Container", lambda m: m.facts.container, Advice(other=_MAKE_AGAIN)),
     "codec": RuleKind("Codec", lambda m: m.facts.codec, Advice(other=_MAKE_AGAIN)),
@@ -93,22 +99,14 @@ RULE_KINDS: dict[str, RuleKind] = {
     "rms_dbfs": RuleKind(
         "RMS",
         _level("rms_dbfs"),
-        Advice(
-            too_low="The file is quieter than asked. Long pauses pull RMS down: shorten them, or take sharp "
-            "knocks out of the recording so that there is room for more gain.",
-            too_high="The file is louder than asked. " + _MAKE_AGAIN,
-        ),
+        _RMS_ADVICE,
         unit="dBFS",
         close=0.1,
     ),
     "rms_aes17_dbfs": RuleKind(
         "RMS (AES17)",
         _level("rms_aes17_dbfs"),
-        Advice(
-            too_low="The file is quieter than asked. Long pauses pull RMS down: shorten them, or take sharp "
-            "knocks out of the recording so that there is room for more gain.",
-            too_high="The file is louder than asked. " + _MAKE_AGAIN,
-        ),
+        _RMS_ADVICE,
         unit="dBFS",
         close=0.1,
     ),
