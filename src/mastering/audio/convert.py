@@ -5,6 +5,8 @@ from collections.abc import Iterator
 import numpy as np
 import soxr
 
+from mastering.audio.encodings import FLOAT_32, INT_16, INT_24
+
 DITHER_SEED = 20111
 """Fixed, so that the same recording and rules give the same bytes."""
 
@@ -36,6 +38,26 @@ def resampled(blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channel
     rest = stream.resample_chunk(np.zeros((0, channels), np.float32), last=True)
     if len(rest):
         yield rest
+
+
+def to_held(blocks: Iterator[np.ndarray], *, holds: str, dither: bool, gain: float = 1.0) -> Iterator[np.ndarray]:
+    """Turn float32 blocks into the samples a format holds: int16 as `to_16_bit`, int32 or float32.
+
+    24 bits stand in the upper three bytes of an int32. Only 16 bits are dithered: what is rounded away below them lies
+    under the noise of any microphone (common practice, no source).
+    """
+    if holds == INT_16:
+        return to_16_bit(blocks, dither=dither, gain=gain)
+    if holds == FLOAT_32:
+        return blocks if gain == 1.0 else (block * np.float32(gain) for block in blocks)
+    return _to_32_bit(blocks, gain=gain, step=256 if holds == INT_24 else 1)
+
+
+def _to_32_bit(blocks: Iterator[np.ndarray], *, gain: float, step: int) -> Iterator[np.ndarray]:
+    scale, highest = gain * 2**31 / step, 2**31 / step - 1
+    for block in blocks:
+        scaled = np.clip(np.rint(block * np.float64(scale)), -highest - 1, highest)
+        yield scaled.astype(np.int32) * np.int32(step)
 
 
 def to_16_bit(blocks: Iterator[np.ndarray], *, dither: bool, gain: float = 1.0) -> Iterator[np.ndarray]:

@@ -26,6 +26,8 @@ _CONTAINERS = {"mov,mp4,m4a,3gp,3g2,mj2": "mp4", "matroska,webm": "matroska", "m
 _SEEKS_EXACTLY = ("flac", "alac", "mp3", "aac", "opus")
 """Besides PCM: codecs that land on the same sample after a jump as when read from the start (found by comparing them);
 Vorbis and Windows Media do not always. The samples are the same too, but for AAC that has noise filled in at random."""
+_AAC_FRAME = 2048
+"""The longest frame of AAC, with its high-efficiency extension (ISO/IEC 14496-3, 4.6.18; from memory)."""
 _RUN_UP_S = 1.0
 """Decoded and thrown away before the place jumped to: longer than the bit reservoir of MP3 and the overlap of AAC."""
 _INTEGER_SCALES = {"u1": 128.0, "i2": 32768.0, "i4": 2147483648.0}
@@ -70,7 +72,7 @@ class Reader:
         self._finished = False
         self._origin: int | None = None
         self._coming: Iterator[av.AudioFrame] = iter(())
-        self._packet_bytes = 0
+        self._packet_bytes = self._packets = 0
         self._packet_sizes: set[int] = set()
         self._last_packet_bytes = 0
 
@@ -105,10 +107,12 @@ class Reader:
         """
         # libav hands out frames of about a thousand samples; its own queue joins them faster than we could.
         queue = av.AudioFifo()
+        held_back = _AAC_FRAME if self._pads_its_end else 0
         previous = last = 0
         for packet in self._container.demux(self._stream):
             if size := packet.size:
                 self._packet_bytes += size
+                self._packets += 1
                 if previous != last:
                     self._packet_sizes.add(last)
                 previous, last = last, size
@@ -123,16 +127,32 @@ class Reader:
                     "This recording changes its sample rate or its number of channels on the way. "
                     "Export it again as one WAV or FLAC."
                 ) from error
-            while queue.samples >= BLOCK_FRAMES:
+            while queue.samples >= BLOCK_FRAMES + held_back:
                 yield self._as_block(queue.read(BLOCK_FRAMES))
         self._packet_sizes.add(previous or last)
         self._last_packet_bytes = last
-        if queue.samples:
-            yield self._as_block(queue.read())
+        if held_back:
+            self._drop_padding(queue)
+        while queue.samples:
+            yield self._as_block(queue.read(min(BLOCK_FRAMES, queue.samples)))
         self._finished = True
         self._refuse_cut_off()
         if self._ends_inside_a_frame():
             self.damaged_packets += 1
+
+    @property
+    def _pads_its_end(self) -> bool:
+        return self.codec == "aac" and self.container == "mp4" and bool(self._stream.duration)
+
+    def _drop_padding(self, queue: av.AudioFifo) -> None:
+        """Leave out what fills the last frame of AAC: the file says where sound ends (ISO/IEC 14496-12, 8.6.6)."""
+        stated = round(self._stream.duration * self._stream.time_base * self.sample_rate_hz)
+        padding = self.frames + queue.samples - stated
+        if 0 < padding < min(_AAC_FRAME, queue.samples):
+            kept = queue.read(queue.samples - padding)
+            queue.read()
+            kept.pts = None
+            queue.write(kept)
 
     @property
     def jumps(self) -> bool:
@@ -359,7 +379,11 @@ class Reader:
             return self.sample_rate_hz * self.channels * self._packed_bits() / 1000
         if not self.frames:
             return None
-        return self._packet_bytes * 8 * self.sample_rate_hz / self.frames / 1000
+        frames = self.frames
+        if self.codec == "mp3":
+            # By whole frames: what a header says to drop at either end was paid for too.
+            frames = self._packets * (1152 if self.sample_rate_hz >= 32000 else 576)
+        return self._packet_bytes * 8 * self.sample_rate_hz / frames / 1000
 
     def _packed_bits(self) -> int:
         depth, _ = self._depth()

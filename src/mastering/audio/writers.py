@@ -1,96 +1,87 @@
-"""Samples out: one class per container behind `open_writer`."""
+"""Samples out: one class per family of formats behind `open_writer`."""
 
 import tempfile
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Protocol
 
-import lameenc
+import av
 import numpy as np
 import soundfile
 
+from mastering.audio.encodings import CONSTANT, INT_16, Encoding
+from mastering.audio.libav import LibavWriter
+from mastering.audio.mp3 import Mp3Writer
 from mastering.audio.reader import Reader
-
-_LAME_QUALITY = 3
-"""LAME's own choice for constant bitrates. Level 2 takes three times as long (measured by bin/bench)."""
-
-_LAME_FRAMES = 4608
-"""Samples handed over at a time: LAME works a tenth faster when its copies stay in the processor's cache."""
-
-
-@dataclass(frozen=True, kw_only=True)
-class Encoding:
-    """What a finished file is made of."""
-
-    container: str
-    sample_rate_hz: int
-    channels: int
-    bit_rate_kbps: int | None = None
-
-    @property
-    def extension(self) -> str:
-        return self.container
-
-    @property
-    def lossy(self) -> bool:
-        return self.container == "mp3"
+from mastering.audio.wav import Broadcast, WavWriter
 
 
 class Writer(Protocol):
-    """Takes int16 blocks of shape (frames, channels); `close` completes the file."""
+    """Takes blocks of what `Encoding.holds` says, shape (frames, channels); `close` completes the file."""
 
     def write(self, block: np.ndarray) -> None: ...
 
     def close(self) -> None: ...
 
 
-def open_writer(path: Path, encoding: Encoding) -> Writer:
-    """Start a file at `path`, which must not exist."""
-    return {"mp3": Mp3Writer, "wav": WavWriter}[encoding.container](path, encoding)
+def open_writer(path: Path, encoding: Encoding, *, frames: int = 0, broadcast: Broadcast | None = None) -> Writer:
+    """Start a file at `path`, which must not exist.
+
+    `frames` says how many samples will come at most, for containers that differ by their size; `broadcast` what the
+    description of a BWF says.
+    """
+    if encoding.container == "wav":
+        return WavWriter(path, encoding, frames=frames, broadcast=broadcast)
+    if encoding.codec == "vorbis":
+        return VorbisWriter(path, encoding)
+    if encoding.codec == "mp3" and not (_plain_stereo(encoding)):
+        return Mp3Writer(path, encoding)
+    return LibavWriter(path, encoding)
 
 
-class Mp3Writer:
-    """MPEG-1 or -2 layer III at a constant bitrate, joint stereo where there are two channels."""
+def _plain_stereo(encoding: Encoding) -> bool:
+    """Both channels by themselves, which one of the ways to LAME cannot be told."""
+    return encoding.channels == 2 and not encoding.joint and encoding.mode == CONSTANT
+
+
+class VorbisWriter:
+    """Ogg Vorbis by quality, through libsndfile: libav's own encoder is a trial."""
 
     def __init__(self, path: Path, encoding: Encoding):
-        self._encoder = bare_lame(encoding)
-        self._file = path.open("xb")
-
-    def write(self, block: np.ndarray) -> None:
-        for start in range(0, len(block), _LAME_FRAMES):
-            self._file.write(self._encoder.encode(block[start : start + _LAME_FRAMES].tobytes()))
-
-    def close(self) -> None:
-        self._file.write(self._encoder.flush())
-        self._file.close()
-
-
-class WavWriter:
-    """16-bit PCM WAV."""
-
-    def __init__(self, path: Path, encoding: Encoding):
+        self._path, self._encoded = path, path.with_name(path.name + ".encoded")
+        path.open("xb").close()
         self._file = soundfile.SoundFile(
-            path, "x", encoding.sample_rate_hz, encoding.channels, subtype="PCM_16", format="WAV"
+            self._encoded,
+            "x",
+            encoding.sample_rate_hz,
+            encoding.channels,
+            subtype="VORBIS",
+            format="OGG",
+            # It is told how strongly to compress, 0 to 1.
+            compression_level=encoding.quality / 10,
         )
 
     def write(self, block: np.ndarray) -> None:
         self._file.write(block)
 
     def close(self) -> None:
-        self._file.close()
+        try:
+            self._file.close()
+            self._copy()
+        finally:
+            self._encoded.unlink(missing_ok=True)
 
-
-def bare_lame(encoding: Encoding) -> lameenc.Encoder:
-    """The LAME encoder as Sermovox sets it, which bin/bench also runs by itself."""
-    encoder = lameenc.Encoder()
-    encoder.silence()
-    encoder.set_in_sample_rate(encoding.sample_rate_hz)
-    encoder.set_out_sample_rate(encoding.sample_rate_hz)
-    encoder.set_channels(encoding.channels)
-    encoder.set_bit_rate(encoding.bit_rate_kbps)
-    encoder.set_quality(_LAME_QUALITY)
-    return encoder
+    def _copy(self) -> None:
+        """Put the packets into pages anew: libsndfile gives each stream a random number, and no two files are alike."""
+        with (
+            av.open(str(self._encoded.absolute())) as given,
+            av.open(str(self._path.absolute()), "w", format="ogg", container_options={"fflags": "bitexact"}) as made,
+        ):
+            stream = made.add_stream_from_template(given.streams.audio[0])
+            for packet in given.demux(audio=0):
+                if packet.dts is not None:
+                    packet.stream = stream
+                    made.mux(packet)
 
 
 @cache
@@ -103,7 +94,9 @@ def encoder_gain_db(encoding: Encoding) -> float:
     if not encoding.lossy:
         return 0.0
     times = np.arange(encoding.sample_rate_hz) / encoding.sample_rate_hz
-    tone = np.rint(3276.8 * np.sin(2 * np.pi * 1000 * times)).astype(np.int16)
+    tone = (0.1 * np.sin(2 * np.pi * 1000 * times)).astype(np.float32)
+    if encoding.holds == INT_16:
+        tone = np.rint(tone * 32768).astype(np.int16)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"tone.{encoding.extension}"
         writer = open_writer(path, encoding)

@@ -1,0 +1,266 @@
+"""What a finished file is made of, what its format allows, and how large it will be."""
+
+from dataclasses import dataclass, replace
+
+CONSTANT, AVERAGE, VARIABLE, QUALITY = "constant", "average", "variable", "quality"
+BIT_RATE_MODES = (CONSTANT, AVERAGE, VARIABLE, QUALITY)
+INT_16, INT_24, INT_32, FLOAT_32 = "16-bit integer", "24-bit integer", "32-bit integer", "32-bit float"
+LARGEST_RIFF_BYTES = (4 << 30) - (1 << 20)
+"""A RIFF counts its bytes in 32 bits; something is left for tags. Longer files are RF64 (EBU Tech 3306)."""
+
+_MPEG_1_KBPS = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
+_MPEG_2_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160)
+_MPEG_25_KBPS = (8, 16, 24, 32, 40, 48, 56, 64)
+MP3_KBPS = {
+    **dict.fromkeys((32000, 44100, 48000), _MPEG_1_KBPS),
+    **dict.fromkeys((16000, 22050, 24000), _MPEG_2_KBPS),
+    **dict.fromkeys((8000, 11025, 12000), _MPEG_25_KBPS),
+}
+"""Bitrates of layer III by sample rate: ISO/IEC 11172-3, 2.4.2.3, and 13818-3, 2.4.2.3 (from memory); the lowest three
+rates are an extension everybody decodes (common practice, no source)."""
+
+MP3_HEADER_BYTES = 156
+"""From "Xing" to the end of LAME's addition, in the frame that heads an MP3."""
+
+_RATES_HZ = {
+    "mp3": tuple(sorted(MP3_KBPS)),
+    # ISO/IEC 14496-3, table 1.18 (from memory), as far as it is read here.
+    "aac": (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 64000, 88200, 96000),
+    # RFC 6716, section 2: it always plays at 48 kHz.
+    "opus": (48000,),
+    "wmav2": (8000, 11025, 16000, 22050, 32000, 44100, 48000),
+    "vorbis": (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 96000),
+}
+_ANY_RATE_HZ = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 88200, 96000, 176400, 192000)
+_DEPTHS = {
+    ("wav", "pcm"): (INT_16, INT_24, INT_32, FLOAT_32),
+    ("aiff", "pcm"): (INT_16, INT_24, INT_32),
+    ("flac", "flac"): (INT_16, INT_24),
+    ("m4a", "alac"): (INT_16, INT_24),
+}
+_MODES = {
+    "mp3": BIT_RATE_MODES,
+    "aac": (AVERAGE,),
+    "opus": (CONSTANT, AVERAGE),
+    "vorbis": (QUALITY,),
+    "wmav2": (CONSTANT,),
+}
+CODECS = {
+    "mp3": ("mp3",),
+    "m4a": ("aac", "alac"),
+    "m4b": ("aac",),
+    "wav": ("pcm",),
+    "aiff": ("pcm",),
+    "flac": ("flac",),
+    "ogg": ("vorbis", "opus"),
+    "wma": ("wmav2",),
+}
+"""What is written into each container; the first is meant where none is named."""
+
+CODEC_WORDS = {
+    "mp3": "MP3",
+    "aac": "AAC",
+    "alac": "ALAC",
+    "pcm": "PCM",
+    "flac": "FLAC",
+    "vorbis": "Vorbis",
+    "opus": "Opus",
+    "wmav2": "Windows Media Audio",
+}
+_BYTES = {INT_16: 2, INT_24: 3, INT_32: 4, FLOAT_32: 4}
+_PACKED_SHARE = (0.2, 0.8)
+"""What is left of speech after lossless packing (common practice, no source)."""
+_LEAST_QUALITY, _MOST_QUALITY = 0, 9
+
+
+@dataclass(frozen=True, kw_only=True)
+class Encoding:
+    """What a finished file is made of.
+
+    `sample_format` is None for lossy codecs. `bit_rate_kbps` holds for a constant or an average bitrate, `lowest_kbps`
+    and `highest_kbps` for a variable one, `quality` (0 best, 9 smallest) where the bitrate follows from it.
+    `joint` says whether two channels may share what they have in common. `broadcast` asks for the description of a BWF.
+    """
+
+    container: str
+    sample_rate_hz: int
+    channels: int
+    codec: str = ""
+    sample_format: str | None = None
+    mode: str | None = None
+    bit_rate_kbps: int | None = None
+    lowest_kbps: int | None = None
+    highest_kbps: int | None = None
+    quality: int | None = None
+    joint: bool = True
+    broadcast: bool = False
+
+    def __post_init__(self):
+        if not self.codec:
+            object.__setattr__(self, "codec", CODECS[self.container][0])
+        if self.lossy and self.mode is None:
+            object.__setattr__(self, "mode", _MODES[self.codec][0])
+        if not self.lossy and self.sample_format is None:
+            object.__setattr__(self, "sample_format", INT_16)
+
+    @property
+    def extension(self) -> str:
+        return "opus" if self.codec == "opus" else self.container
+
+    @property
+    def lossy(self) -> bool:
+        return self.codec in _MODES
+
+    @property
+    def holds(self) -> str:
+        """The samples its writer takes: int16, int32 (24 bits in the upper three bytes) or float32."""
+        if self.codec == "mp3":
+            return INT_16
+        return FLOAT_32 if self.lossy else self.sample_format
+
+
+def objections(encoding: Encoding) -> list[str]:
+    """Why such a file cannot be, each with the nearest that can; empty when it can."""
+    container, codec, rate_hz = encoding.container, encoding.codec, encoding.sample_rate_hz
+    if codec not in CODECS[container]:
+        return [
+            f"{CODEC_WORDS.get(codec, codec)} does not go into {container}; "
+            f"what does is {_listed(CODEC_WORDS[each] for each in CODECS[container])}."
+        ]
+    name = CODEC_WORDS[codec]
+    told = []
+    rates_hz = _RATES_HZ.get(codec, _ANY_RATE_HZ)
+    if rate_hz not in rates_hz:
+        told.append(f"{name} has no sample rate of {rate_hz} Hz; the nearest is {_nearest(rate_hz, rates_hz)} Hz.")
+    depths = _DEPTHS.get((container, codec))
+    if depths and encoding.sample_format not in depths:
+        told.append(f"{name} in {container} holds {_listed(depths)}, not {encoding.sample_format}.")
+    if not encoding.lossy:
+        return told
+    modes = _MODES[codec]
+    if encoding.mode not in modes:
+        told.append(f"The bitrate of {name} can be {_listed(modes)} here, not {encoding.mode}.")
+    elif encoding.mode in (CONSTANT, AVERAGE):
+        told += _of_bit_rate(encoding, encoding.bit_rate_kbps, "")
+    elif encoding.mode == VARIABLE:
+        told += _of_bit_rate(encoding, encoding.lowest_kbps, " as the lowest")
+        told += _of_bit_rate(encoding, encoding.highest_kbps, " as the highest")
+    elif encoding.quality is None or not _LEAST_QUALITY <= encoding.quality <= _MOST_QUALITY:
+        told.append(
+            f"The quality is a whole number from {_LEAST_QUALITY} (best) to {_MOST_QUALITY} (smallest), "
+            f"not {encoding.quality}."
+        )
+    return told
+
+
+def nearest(encoding: Encoding) -> Encoding:
+    """The encoding nearest to this one that there is; itself where there is nothing against it."""
+    codec = encoding.codec if encoding.codec in CODECS[encoding.container] else CODECS[encoding.container][0]
+    lossy = codec in _MODES
+    near = replace(
+        encoding,
+        codec=codec,
+        sample_rate_hz=_nearest(encoding.sample_rate_hz, _RATES_HZ.get(codec, _ANY_RATE_HZ)),
+        mode=(encoding.mode if encoding.mode in _MODES[codec] else _MODES[codec][0]) if lossy else None,
+    )
+    depths = _DEPTHS.get((near.container, codec))
+    if depths and near.sample_format not in depths:
+        near = replace(near, sample_format=depths[-1] if near.sample_format == FLOAT_32 else depths[0])
+    changes = {
+        field: nearest_kbps(near, value)
+        for field in ("bit_rate_kbps", "lowest_kbps", "highest_kbps")
+        if (value := getattr(near, field)) is not None
+    }
+    return replace(near, **changes)
+
+
+def nearest_kbps(encoding: Encoding, kbps: float) -> int:
+    """The bitrate nearest to this that such a file can have, kbit/s."""
+    known = _bit_rates(encoding)
+    if isinstance(known, range):
+        return round(min(max(kbps, known.start), known.stop - 1))
+    return _nearest(kbps, known)
+
+
+def size_range_bytes(encoding: Encoding, duration_s: float) -> tuple[float, float]:
+    """The least and the most bytes of such a file, without its tags; for PCM and constant MP3 they are one figure."""
+    rate_hz, frames = encoding.sample_rate_hz, duration_s * encoding.sample_rate_hz
+    if not encoding.lossy:
+        plain = frames * encoding.channels * _BYTES[encoding.sample_format]
+        if encoding.codec == "pcm":
+            return plain + 44, plain + 44
+        return plain * _PACKED_SHARE[0], plain * _PACKED_SHARE[1]
+    if encoding.mode in (CONSTANT, AVERAGE):
+        whole = encoding.bit_rate_kbps * 125 * duration_s
+        if encoding.codec == "mp3" and encoding.mode == CONSTANT:
+            # The encoder's own delay and the end of its last frame; the frame that tells of them.
+            whole += 1.5 * frame_bytes(encoding.bit_rate_kbps, rate_hz) + frame_bytes(header_kbps(encoding), rate_hz)
+            return whole, whole
+        if encoding.codec == "mp3":
+            # What LAME aims at on average it misses by up to a third, more so for noise (measured on speech and noise).
+            return whole * 0.7, whole * 1.35
+        # Their containers add up to 1.5 kbit/s, Windows Media's a tenth.
+        return whole * 0.85, whole * 1.1 + 250 * duration_s + 4096
+    if encoding.mode == VARIABLE:
+        return encoding.lowest_kbps * 125 * duration_s, encoding.highest_kbps * 125 * duration_s
+    # Of speech in one channel, from the best to the smallest quality (common practice, no source).
+    a_channel = rate_hz / 44100 * (140 - 11 * encoding.quality) * 125 * duration_s
+    return a_channel * 0.4, a_channel * encoding.channels * 1.2
+
+
+def frame_bytes(kbps: int, rate_hz: int) -> int:
+    """Bytes of an MP3 frame, not padded: 144 (72 below 32 kHz) × bitrate / rate (ISO/IEC 11172-3, 2.4.3.1)."""
+    return (144 if rate_hz >= 32000 else 72) * kbps * 1000 // rate_hz
+
+
+def header_kbps(encoding: Encoding) -> int:
+    """The bitrate of the frame that heads an MP3: its own, or the lowest that leaves room."""
+    wanted = encoding.bit_rate_kbps if encoding.mode == CONSTANT else 0
+    room = _side_bytes(encoding) + 4 + MP3_HEADER_BYTES
+    rate_hz = encoding.sample_rate_hz
+    return next(k for k in MP3_KBPS[rate_hz] if k >= wanted and frame_bytes(k, rate_hz) >= room)
+
+
+def header_at(encoding: Encoding) -> int:
+    """Where "Xing" or "Info" stands in that frame: after its header and the room for side information, bytes."""
+    return 4 + _side_bytes(encoding)
+
+
+def _side_bytes(encoding: Encoding) -> int:
+    """ISO/IEC 11172-3 and 13818-3, 2.4.1.7."""
+    mono = encoding.channels == 1
+    return (17 if mono else 32) if encoding.sample_rate_hz >= 32000 else (9 if mono else 17)
+
+
+def _of_bit_rate(encoding: Encoding, kbps: int | None, which: str) -> list[str]:
+    name, rate_hz = CODEC_WORDS[encoding.codec], encoding.sample_rate_hz
+    if kbps is None:
+        return [f"{name} with a bitrate that is {encoding.mode} needs one{which}."]
+    if kbps in _bit_rates(encoding):
+        return []
+    near = nearest_kbps(encoding, kbps)
+    sides = "mono" if encoding.channels == 1 else "stereo"
+    return [f"{name} has no {kbps:g} kbit/s{which} at {rate_hz} Hz in {sides}; the nearest is {near} kbit/s."]
+
+
+def _bit_rates(encoding: Encoding) -> range | tuple[int, ...]:
+    channels, rate_hz = encoding.channels, encoding.sample_rate_hz
+    if encoding.codec == "mp3":
+        return MP3_KBPS.get(rate_hz) or MP3_KBPS[_nearest(rate_hz, MP3_KBPS)]
+    if encoding.codec == "aac":
+        # At most 6144 bits a frame of 1024 samples and channel: ISO/IEC 14496-3, 4.5.3 (from memory).
+        return range(8 * channels, int(6.144 * rate_hz / 1024 * channels) + 1)
+    if encoding.codec == "opus":
+        # RFC 6716, section 2.1.1.
+        return range(6, 256 * channels + 1)
+    # What its encoder takes.
+    return range(24, 192 * channels + 1)
+
+
+def _nearest(value: float, known) -> int:
+    return min(known, key=lambda each: (abs(each - value), each))
+
+
+def _listed(words) -> str:
+    *others, last = words
+    return f"{', '.join(others)} or {last}" if others else last

@@ -1,0 +1,81 @@
+"""What libav encodes: AAC, ALAC, FLAC, Opus, Windows Media and AIFF out."""
+
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+
+from mastering.audio.encodings import CONSTANT, INT_16, Encoding
+
+_CODECS = {"aac": "aac", "alac": "alac", "flac": "flac", "opus": "libopus", "wmav2": "wmav2", "mp3": "libmp3lame"}
+_MUXERS = {"m4a": "ipod", "m4b": "ipod", "flac": "flac", "ogg": "ogg", "wma": "asf", "aiff": "aiff", "mp3": "mp3"}
+_FORMATS = {"aac": "fltp", "alac": "s{}p", "flac": "s{}", "opus": "flt", "wmav2": "fltp", "pcm": "s{}", "mp3": "s16p"}
+
+
+class LibavWriter:
+    """Takes the blocks its encoding holds."""
+
+    def __init__(self, path: Path, encoding: Encoding):
+        self._encoding = encoding
+        # An own handle, so that nothing is ever overwritten.
+        path.open("xb").close()
+        options = {"fflags": "bitexact"}
+        if encoding.container in ("m4a", "m4b"):
+            options |= {"brand": encoding.container.upper() + " ", "movflags": "+faststart"}
+            # Its edit list, which says how long the sound is, counts in these: so it is exact to the sample.
+            options["movie_timescale"] = str(encoding.sample_rate_hz)
+        self._container = av.open(
+            str(path.absolute()), "w", format=_MUXERS[encoding.container], container_options=options
+        )
+        self._stream = self._container.add_stream(
+            self._codec(), rate=encoding.sample_rate_hz, options={"flags": "+bitexact"} | self._settings()
+        )
+        self._layout = "mono" if encoding.channels == 1 else "stereo"
+        self._form = _FORMATS[encoding.codec].format(16 if encoding.sample_format == INT_16 else 32)
+        self._stream.layout, self._stream.format = self._layout, self._form
+        if encoding.lossy:
+            self._stream.bit_rate = encoding.bit_rate_kbps * 1000
+        self._at = 0
+        self._around = np.zeros((_lost_frames(encoding), encoding.channels), np.float32)
+        if len(self._around):
+            self.write(self._around)
+
+    def write(self, block: np.ndarray) -> None:
+        samples = block.T if self._form.endswith("p") else block.reshape(1, -1)
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples), format=self._form, layout=self._layout)
+        frame.sample_rate = self._encoding.sample_rate_hz
+        frame.pts, frame.time_base = self._at, Fraction(1, self._encoding.sample_rate_hz)
+        self._at += len(block)
+        self._container.mux(self._stream.encode(frame))
+
+    def close(self) -> None:
+        try:
+            if len(self._around):
+                self.write(self._around)
+            self._container.mux(self._stream.encode(None))
+        finally:
+            self._container.close()
+
+    def _codec(self) -> str:
+        if self._encoding.codec == "pcm":
+            return f"pcm_s{self._encoding.sample_format[:2]}be"
+        return _CODECS[self._encoding.codec]
+
+    def _settings(self) -> dict[str, str]:
+        encoding = self._encoding
+        if encoding.codec == "opus":
+            return {"vbr": "off" if encoding.mode == CONSTANT else "on"}
+        if encoding.codec == "mp3":
+            return {"joint_stereo": "0"}
+        return {}
+
+
+def _lost_frames(encoding: Encoding) -> int:
+    """Samples a decoder of Windows Media drops at either end without being told: so much silence is put there.
+
+    One frame, whose length follows from the sample rate (found by decoding; the format states nothing).
+    """
+    if encoding.codec != "wmav2":
+        return 0
+    return 512 if encoding.sample_rate_hz <= 16000 else 1024 if encoding.sample_rate_hz <= 22050 else 2048
