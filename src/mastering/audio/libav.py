@@ -1,5 +1,6 @@
 """What libav encodes: AAC, ALAC, FLAC, Opus, Windows Media and AIFF out."""
 
+from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
 
@@ -16,7 +17,7 @@ _FORMATS = {"aac": "fltp", "alac": "s{}p", "flac": "s{}", "opus": "flt", "wmav2"
 class LibavWriter:
     """Takes the blocks its encoding holds."""
 
-    def __init__(self, path: Path, encoding: Encoding):
+    def __init__(self, path: Path, encoding: Encoding, *, chapters: Sequence = ()):
         self._encoding = encoding
         # An own handle, so that nothing is ever overwritten.
         path.open("xb").close()
@@ -31,6 +32,8 @@ class LibavWriter:
         self._stream = self._container.add_stream(
             self._codec(), rate=encoding.sample_rate_hz, options={"flags": "+bitexact"} | self._settings()
         )
+        if chapters:
+            self._container.set_chapters(chapter_atoms(chapters))
         self._layout = "mono" if encoding.channels == 1 else "stereo"
         self._form = _FORMATS[encoding.codec].format(16 if encoding.sample_format == INT_16 else 32)
         self._stream.layout, self._stream.format = self._layout, self._form
@@ -69,6 +72,20 @@ class LibavWriter:
         if encoding.codec == "mp3":
             return {"joint_stereo": "0"}
         return {}
+
+
+def chapter_atoms(chapters: Sequence) -> list[dict]:
+    """Chapter marks (start_s, end_s, title) as libav takes them, in milliseconds."""
+    return [
+        {
+            "id": number,
+            "start": round(chapter.start_s * 1000),
+            "end": round(chapter.end_s * 1000),
+            "time_base": Fraction(1, 1000),
+            "metadata": {"title": chapter.title},
+        }
+        for number, chapter in enumerate(chapters)
+    ]
 
 
 def _lost_frames(encoding: Encoding) -> int:

@@ -1,6 +1,7 @@
 """Samples out: one class per family of formats behind `open_writer`."""
 
 import tempfile
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 from typing import Protocol
@@ -24,11 +25,13 @@ class Writer(Protocol):
     def close(self) -> None: ...
 
 
-def open_writer(path: Path, encoding: Encoding, *, frames: int = 0, broadcast: Broadcast | None = None) -> Writer:
+def open_writer(
+    path: Path, encoding: Encoding, *, frames: int = 0, broadcast: Broadcast | None = None, chapters: Sequence = ()
+) -> Writer:
     """Start a file at `path`, which must not exist.
 
     `frames` says how many samples will come at most, for containers that differ by their size; `broadcast` what the
-    description of a BWF says.
+    description of a BWF says. `chapters` (start_s, end_s, title) go into MP4, which takes them while it is written.
     """
     if encoding.container == "wav":
         return WavWriter(path, encoding, frames=frames, broadcast=broadcast)
@@ -36,7 +39,7 @@ def open_writer(path: Path, encoding: Encoding, *, frames: int = 0, broadcast: B
         return VorbisWriter(path, encoding)
     if encoding.codec == "mp3" and not (_plain_stereo(encoding)):
         return Mp3Writer(path, encoding)
-    return LibavWriter(path, encoding)
+    return LibavWriter(path, encoding, chapters=chapters if encoding.container in ("m4a", "m4b") else ())
 
 
 def _plain_stereo(encoding: Encoding) -> bool:

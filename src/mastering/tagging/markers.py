@@ -3,16 +3,20 @@
 import shutil
 import struct
 from collections.abc import Sequence
-from fractions import Fraction
 from pathlib import Path
 
 import av
 from mutagen import MutagenError
-from mutagen.id3 import CHAP, CTOC, ID3, TIT2, CTOCFlags, ID3NoHeaderError
+from mutagen.id3 import ID3, ID3NoHeaderError
 
+from mastering.audio.libav import chapter_atoms
 from mastering.editing.labels import Label, checked
 from mastering.editing.texts import UnreadableText
 from mastering.errors import CannotMake
+from mastering.tagging.id3 import chapter_frames
+from mastering.tagging.inscription import Chapter
+from mastering.tagging.riff import chunk as _chunk
+from mastering.tagging.riff import set_size
 
 _LARGEST_CHUNK_BYTES = 16 << 20
 _MOST_CHAPTERS = 255
@@ -154,16 +158,9 @@ def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
         if file.tell() % 2:
             file.write(b"\0")
         file.write(added)
-        size = file.tell() - 8
-        if head[:4] == b"RIFF":
-            if size > _UNSIZED:
-                raise CannotMake("With marks in it this WAV would be over 4 GiB. Take the marks as text.")
-            file.seek(4)
-            file.write(struct.pack("<I", size))
-        else:
-            # RF64 and BW64 keep the size in the "ds64" chunk that comes first (EBU Tech 3306).
-            file.seek(20)
-            file.write(struct.pack("<Q", size))
+        if head[:4] == b"RIFF" and file.tell() - 8 > _UNSIZED:
+            raise CannotMake("With marks in it this WAV would be over 4 GiB. Take the marks as text.")
+        set_size(file, head)
 
 
 def _rename_old_cues(file) -> None:
@@ -178,10 +175,6 @@ def _rename_old_cues(file) -> None:
             file.seek(start - 8)
             file.write(b"JUNK")
         file.seek(start + size + size % 2)
-
-
-def _chunk(name: bytes, body: bytes) -> bytes:
-    return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)
 
 
 def _id3_chapters(path: Path) -> list[Label]:
@@ -203,22 +196,13 @@ def _write_id3(path: Path, labels: Sequence[Label]) -> None:
         tags = ID3()
     tags.delall("CHAP")
     tags.delall("CTOC")
-    keys = [f"mark{number:03}" for number in range(len(labels))]
-    tags.add(
-        CTOC(element_id="toc", flags=CTOCFlags.TOP_LEVEL | CTOCFlags.ORDERED, child_element_ids=keys, sub_frames=[])
-    )
-    for key, label in zip(keys, labels, strict=True):
-        tags.add(
-            CHAP(
-                element_id=key,
-                start_time=round(label.start_s * 1000),
-                end_time=round(label.end_s * 1000),
-                start_offset=_UNSIZED,
-                end_offset=_UNSIZED,
-                sub_frames=[TIT2(encoding=3, text=label.name)],
-            )
-        )
+    for frame in chapter_frames(_as_chapters(labels)):
+        tags.add(frame)
     tags.save(path, v2_version=4)
+
+
+def _as_chapters(labels: Sequence[Label]) -> list[Chapter]:
+    return [Chapter(start_s=label.start_s, end_s=label.end_s, title=label.name) for label in labels]
 
 
 def _container_chapters(path: Path) -> list[Label]:
@@ -240,29 +224,27 @@ def _container_chapters(path: Path) -> list[Label]:
 
 
 def _write_mp4(source: Path, target: Path, labels: Sequence[Label]) -> None:
-    with (
-        av.open(str(source.absolute()), options={"protocol_whitelist": "file"}) as given,
-        av.open(str(target.absolute()), "w", format="mp4") as made,
-    ):
+    with av.open(str(source.absolute()), options={"protocol_whitelist": "file"}) as given:
         sound = given.streams.audio[0]
-        copied = made.add_stream_from_template(sound)
-        made.metadata.update(given.metadata)
-        made.set_chapters(
-            [
-                {
-                    "id": number,
-                    "start": round(label.start_s * 1000),
-                    "end": round(label.end_s * 1000),
-                    "time_base": Fraction(1, 1000),
-                    "metadata": {"title": label.name},
-                }
-                for number, label in enumerate(_without_gaps(labels, float(sound.duration * sound.time_base)))
-            ]
-        )
-        for packet in given.demux(sound):
-            if packet.dts is not None:
-                packet.stream = copied
-                made.mux(packet)
+        duration_s = float(sound.duration * sound.time_base)
+    remux_chapters(source, target, _as_chapters(_without_gaps(labels, duration_s)))
+
+
+def remux_chapters(source: Path, target: Path, chapters: Sequence[Chapter]) -> None:
+    """Write a copy of an MP4 with these chapters; its sound is copied as it is, its brand and plain tags too."""
+    with av.open(str(source.absolute()), options={"protocol_whitelist": "file"}) as given:
+        sound = given.streams.audio[0]
+        options = {"movie_timescale": str(sound.rate), "movflags": "+faststart"}
+        if (brand := given.metadata.get("major_brand", "")).startswith("M4"):
+            options["brand"] = brand
+        with av.open(str(target.absolute()), "w", format="mp4", container_options=options) as made:
+            copied = made.add_stream_from_template(sound)
+            made.metadata.update(given.metadata)
+            made.set_chapters(chapter_atoms(chapters))
+            for packet in given.demux(sound):
+                if packet.dts is not None:
+                    packet.stream = copied
+                    made.mux(packet)
 
 
 def _without_gaps(labels: Sequence[Label], duration_s: float) -> list[Label]:

@@ -84,7 +84,7 @@ class InsideFiles(TestCase):
         path = encoded(self.folder, speech(seconds=5), "a.mp3", "mp3", bit_rate=128000)
         self.assertEqual(self.copied(path, "mp3"), LABELS)
         tags = ID3(self.folder / "marked.mp3")
-        self.assertEqual(tags.getall("CTOC")[0].child_element_ids, ["mark000", "mark001", "mark002"])
+        self.assertEqual(tags.getall("CTOC")[0].child_element_ids, ["chapter001", "chapter002", "chapter003"])
 
     def test_mp4_chapters_keep_their_places_though_they_have_no_gaps(self):
         found = self.copied(written_aac(self.folder, speech(seconds=5)), "mp4")

@@ -1,0 +1,254 @@
+"""What a finished file really carries, read by other code than wrote it: libav, and the bytes themselves."""
+
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+
+import av
+
+from mastering.audio.encodings import AVERAGE, CONSTANT, VARIABLE
+from mastering.audio.mp3 import METHOD_MODES
+from mastering.tagging.inscription import TAGS, Chapter
+
+_LARGEST_ID3_BYTES = 64 << 20
+_FORMS = {"mp4": "MP4", "flac": "Vorbis comments", "ogg": "Vorbis comments", "wav": "RIFF INFO", "asf": "ASF"}
+_NAMES = {
+    "date": "year",
+    "WM/Year": "year",
+    "WM/Lyrics": "lyrics",
+    "WM/SubTitleDescription": "description",
+    "WM/AuthorURL": "contact",
+    "WM/EncodingSettings": "encoder",
+    "TDES": "description",
+    "synopsis": "description",
+}
+_MEDIA_KINDS = {"2": "audiobook", "21": "podcast"}
+_MOST_FRAMES = 200
+"""Frames looked at to learn whether channels are joined; an encoder uses it within a few."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Carried:
+    """What is in a file beside its sound.
+
+    `form` says how its tags are written, None where there are none. `joint` is None where there are no two channels
+    that could be. `mode` is how the bitrate was chosen as far as the file says, `quality` likewise.
+    """
+
+    container: str
+    tags: dict[str, str]
+    form: str | None = None
+    picture: bytes = b""
+    chapters: tuple[Chapter, ...] = ()
+    broadcast: bool = False
+    joint: bool | None = None
+    mode: str | None = None
+    quality: int | None = None
+
+
+def read_carried(path: Path) -> Carried:
+    """Read tags, picture, chapter marks and structure of a file. What cannot be read counts as not there."""
+    with path.open("rb") as file:
+        head = file.read(64)
+    try:
+        with av.open(str(path.absolute()), options={"protocol_whitelist": "file"}) as opened:
+            name = opened.format.name
+            container = "mp4" if name.startswith("mov,") else name
+            sound = opened.streams.audio[0] if opened.streams.audio else None
+            said = dict(opened.metadata)
+            if container == "ogg" and sound is not None:
+                said |= sound.metadata
+            tags = _tags(said, vorbis=container in ("ogg", "flac"))
+            chapters = tuple(_chapters(opened))
+            picture = _picture(opened)
+    except (av.error.FFmpegError, ValueError, OSError, IndexError):
+        return Carried(container="", tags={})
+    structure = {}
+    if head[:3] == b"ID3" or container == "aiff":
+        structure["form"], found = _id3(path, head)
+        chapters = found or chapters
+    elif tags:
+        structure["form"] = _FORMS.get(container)
+    if container == "mp3":
+        structure |= _mp3(path, head)
+    if container == "wav":
+        structure["broadcast"] = _has_bext(path)
+    return Carried(
+        container=_container(container, said.get("major_brand", "")),
+        tags=tags,
+        picture=picture,
+        chapters=chapters,
+        **structure,
+    )
+
+
+def _container(name: str, brand: str) -> str:
+    if name == "asf":
+        return "wma"
+    if name == "mp4":
+        return {"M4A ": "m4a", "M4B ": "m4b"}.get(brand, "mp4")
+    return name
+
+
+def _tags(said: dict[str, str], *, vorbis: bool) -> dict[str, str]:
+    if vorbis:
+        # libav calls the field DESCRIPTION "comment", beside the one that is called so.
+        said = {("description" if key == "comment" else key.lower()): value for key, value in said.items()}
+        for name in ("track", "disc"):
+            if of := said.get(f"{name}total"):
+                said[name] = f"{said.get(name, '')}/{of}"
+    tags = {}
+    for key, value in said.items():
+        name = _NAMES.get(key, key.lower())
+        name = "lyrics" if name.startswith("lyrics-") else name
+        if name in TAGS and (name not in tags or key == name):
+            tags[name] = value.replace("\r\n", "\n").strip()
+    if "media_type" in said:
+        tags["kind"] = _MEDIA_KINDS.get(said["media_type"], said["media_type"])
+    return tags
+
+
+def _chapters(opened) -> list[Chapter]:
+    found = [
+        Chapter(
+            start_s=float(chapter["start"] * chapter["time_base"]),
+            end_s=float(chapter["end"] * chapter["time_base"]),
+            title=str(chapter["metadata"].get("title", "")),
+        )
+        for chapter in opened.chapters()
+    ]
+    return sorted(found, key=lambda chapter: chapter.start_s)
+
+
+def _picture(opened) -> bytes:
+    for stream in opened.streams.video:
+        if stream.disposition & av.stream.Disposition.attached_pic:
+            for packet in opened.demux(stream):
+                if packet.size:
+                    return bytes(packet)
+    return b""
+
+
+def _id3(path: Path, head: bytes) -> tuple[str | None, tuple[Chapter, ...]]:
+    """Which version it is, and its chapter frames (ID3v2.4.0 structure, 3.1; Chapter Frame Addendum 1.0, 3.1)."""
+    with path.open("rb") as file:
+        start = 0 if head[:3] == b"ID3" else _aiff_id3_at(file)
+        if start is None:
+            return None, ()
+        file.seek(start)
+        head = file.read(10)
+        version, size = head[3], _syncsafe(head[6:10])
+        body = file.read(min(size, _LARGEST_ID3_BYTES))
+    chapters = []
+    for name, frame in _frames(body, version):
+        if name == b"CHAP":
+            _, _, rest = frame.partition(b"\0")
+            if len(rest) >= 16:
+                start_ms, end_ms = struct.unpack_from(">II", rest)
+                inner = dict(_frames(rest[16:], version))
+                chapters.append(
+                    Chapter(
+                        start_s=start_ms / 1000,
+                        end_s=end_ms / 1000,
+                        title=_text(inner.get(b"TIT2", b"")),
+                        link=inner.get(b"WXXX", b"").rstrip(b"\0").rpartition(b"\0")[2].decode("latin-1"),
+                        picture=_apic(inner.get(b"APIC", b"")),
+                    )
+                )
+    return f"ID3v2.{version}", tuple(sorted(chapters, key=lambda chapter: chapter.start_s))
+
+
+def _frames(body: bytes, version: int):
+    at = 0
+    while at + 10 <= len(body) and body[at : at + 4].isalnum():
+        size = _syncsafe(body[at + 4 : at + 8]) if version >= 4 else struct.unpack_from(">I", body, at + 4)[0]
+        yield body[at : at + 4], body[at + 10 : at + 10 + size]
+        at += 10 + size
+
+
+def _syncsafe(raw: bytes) -> int:
+    return raw[0] << 21 | raw[1] << 14 | raw[2] << 7 | raw[3]
+
+
+def _text(frame: bytes) -> str:
+    if not frame:
+        return ""
+    coding = {0: "latin-1", 1: "utf-16", 2: "utf-16-be", 3: "utf-8"}.get(frame[0], "utf-8")
+    return frame[1:].decode(coding, "replace").strip("\0")
+
+
+def _apic(frame: bytes) -> bytes:
+    # Coding, media type, kind of picture and an empty description stand before the picture (ID3v2.4.0, 4.14).
+    rest = frame[1:].partition(b"\0")[2]
+    return rest[1:].partition(b"\0")[2] if rest else b""
+
+
+def _aiff_id3_at(file) -> int | None:
+    file.seek(12)
+    while len(head := file.read(8)) == 8:
+        size = struct.unpack(">I", head[4:])[0]
+        if head[:4] in (b"ID3 ", b"id3 "):
+            return file.tell()
+        file.seek(size + size % 2, 1)
+    return None
+
+
+def _mp3(path: Path, head: bytes) -> dict:
+    """What the first frames say: joint stereo (ISO/IEC 11172-3, 2.4.2.3), and the header frame's own account."""
+    start = 10 + _syncsafe(head[6:10]) if head[:3] == b"ID3" else 0
+    with path.open("rb") as file:
+        file.seek(start)
+        body = file.read(1 << 17)
+    at = next((n for n in range(len(body) - 1) if body[n] == 0xFF and body[n + 1] & 0xE0 == 0xE0), None)
+    if at is None:
+        return {}
+    found: dict = {}
+    tag = max(body.find(b"Xing", at, at + 64), body.find(b"Info", at, at + 64))
+    if tag >= 0:
+        flags = struct.unpack_from(">I", body, tag + 4)[0]
+        rest = tag + 8 + 4 * bool(flags & 1) + 4 * bool(flags & 2) + 100 * bool(flags & 4)
+        if flags & 8:
+            found["quality"] = (100 - struct.unpack_from(">I", body, rest)[0]) // 10
+            rest += 4
+        if body[rest : rest + 4] == b"LAME":
+            found["mode"] = METHOD_MODES.get(body[rest + 9] & 15, VARIABLE)
+        if found.get("mode") in (CONSTANT, AVERAGE):
+            found.pop("quality", None)
+    modes, step = set(), 0
+    while at + 4 <= len(body) and step < _MOST_FRAMES and body[at] == 0xFF:
+        modes.add(body[at + 3] >> 6)
+        size = _frame_bytes(body[at : at + 4])
+        if not size:
+            break
+        at, step = at + size, step + 1
+    if modes and 3 not in modes:
+        found["joint"] = 1 in modes
+    return found
+
+
+def _frame_bytes(head: bytes) -> int:
+    version, rate = head[1] >> 3 & 3, head[2] >> 2 & 3
+    if rate == 3 or version == 1 or head[1] >> 1 & 3 != 1:
+        return 0
+    one = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
+    two = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160)
+    index = (head[2] >> 4) - 1
+    if not 0 <= index < 14:
+        return 0
+    rate_hz = (44100, 48000, 32000)[rate] // {3: 1, 2: 2, 0: 4}[version]
+    kbps, factor = (one[index], 144) if version == 3 else (two[index], 72)
+    return factor * kbps * 1000 // rate_hz + (head[2] >> 1 & 1)
+
+
+def _has_bext(path: Path) -> bool:
+    size_bytes = path.stat().st_size
+    with path.open("rb") as file:
+        file.seek(12)
+        while len(head := file.read(8)) == 8:
+            size = struct.unpack("<I", head[4:])[0]
+            if head[:4] == b"bext":
+                return True
+            if head[:4] == b"data" or file.tell() + size > size_bytes:
+                return False
+            file.seek(size + size % 2, 1)
+    return False

@@ -1,0 +1,103 @@
+"""What a finished file says of itself: tags, picture and chapter marks, before any format's own way of writing them."""
+
+import re
+import unicodedata
+from dataclasses import dataclass, field
+
+from mastering.errors import MasteringError
+
+TAGS = {
+    "title": "title",
+    "artist": "artist",
+    "album": "album",
+    "album_artist": "album artist",
+    "composer": "composer",
+    "track": "track",
+    "disc": "disc",
+    "year": "year",
+    "genre": "genre",
+    "comment": "comment",
+    "description": "description",
+    "lyrics": "lyrics or show notes",
+    "copyright": "copyright",
+    "language": "language",
+    "contact": "contact",
+    "kind": "kind of listening",
+    "encoder": "encoder",
+}
+"""Every tag Sermovox writes, and what it is called. "track" and "disc" may be "n/m"."""
+
+KINDS = ("audiobook", "podcast")
+"""Players keep the place in both, and leave audiobooks out of a shuffle (common practice, no source)."""
+_LONG = {"comment": 4000, "description": 10_000, "lyrics": 60_000}
+_MOST_LETTERS = 1000
+_LINES = frozenset(_LONG)
+_NUMBER_OF = re.compile(r"\d{1,5}(/\d{1,5})?")
+_LANGUAGES = {
+    "arabic": "ara", "bengali": "ben", "bulgarian": "bul", "catalan": "cat", "chinese": "zho", "croatian": "hrv",
+    "czech": "ces", "danish": "dan", "dutch": "nld", "english": "eng", "estonian": "est", "finnish": "fin",
+    "french": "fra", "german": "deu", "greek": "ell", "hebrew": "heb", "hindi": "hin", "hungarian": "hun",
+    "icelandic": "isl", "irish": "gle", "italian": "ita", "japanese": "jpn", "korean": "kor", "latin": "lat",
+    "latvian": "lav", "lithuanian": "lit", "norwegian": "nor", "persian": "fas", "polish": "pol",
+    "portuguese": "por", "romanian": "ron", "russian": "rus", "serbian": "srp", "slovak": "slk", "slovenian": "slv",
+    "spanish": "spa", "swahili": "swa", "swedish": "swe", "turkish": "tur", "ukrainian": "ukr", "urdu": "urd",
+    "vietnamese": "vie", "welsh": "cym",
+}  # fmt: skip
+"""ISO 639-2/T codes (from memory)."""
+
+
+class BadTag(MasteringError):
+    """A text that cannot be written into a file; the message says which and why."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Chapter:
+    """One chapter mark. `picture` is a JPEG or PNG, empty for none."""
+
+    start_s: float
+    end_s: float
+    title: str
+    link: str = ""
+    picture: bytes = b""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Inscription:
+    """All that is to be written into one file.
+
+    `form` is the version of ID3 where that is the container's way, "ID3v2.3" or "ID3v2.4".
+    """
+
+    tags: dict[str, str] = field(default_factory=dict)
+    picture: bytes = b""
+    chapters: tuple[Chapter, ...] = ()
+    form: str = "ID3v2.4"
+
+    @property
+    def empty(self) -> bool:
+        return not (self.tags or self.picture or self.chapters)
+
+
+def tag_text(name: str, text: str) -> str:
+    """The text of one tag as it is written: in composed letters, without outer white space. Raises BadTag."""
+    label = TAGS[name]
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError as error:
+        raise BadTag(f"The {label} holds half of a sign (a lone surrogate). Type or paste that sign anew.") from error
+    # Text fields of browsers send line ends of two signs.
+    text = unicodedata.normalize("NFC", text.replace("\r\n", "\n").replace("\r", "\n")).strip()
+    allowed = "\n\t" if name in _LINES else ""
+    if unseen := next((sign for sign in text if unicodedata.category(sign) == "Cc" and sign not in allowed), None):
+        what = "a line break" if unseen == "\n" else f"a control character (U+{ord(unseen):04X})"
+        raise BadTag(f"The {label} holds {what}, which players choke on. Take it out.")
+    most = _LONG.get(name, _MOST_LETTERS)
+    if len(text) > most:
+        raise BadTag(f"The {label} is {len(text):,} characters long; players take {most:,} at most. Shorten it.")
+    if name in ("track", "disc") and text and not _NUMBER_OF.fullmatch(text):
+        raise BadTag(f"The {label} is “{text}”; it wants a number, or two with a slash, such as 3/12.")
+    if name == "kind" and text and text not in KINDS:
+        raise BadTag(f"The {label} is “{text}”; it can be {' or '.join(KINDS)}.")
+    if name == "language":
+        return _LANGUAGES.get(text.casefold(), text)
+    return text

@@ -1,0 +1,74 @@
+"""The INFO list of a WAV, written after its sound; the sound stays where it is."""
+
+import struct
+from pathlib import Path
+
+from mastering.tagging.inscription import Inscription
+
+_CHUNKS = {
+    "title": b"INAM",
+    "artist": b"IART",
+    "album": b"IPRD",
+    "track": b"ITRK",
+    "year": b"ICRD",
+    "genre": b"IGNR",
+    "comment": b"ICMT",
+    "copyright": b"ICOP",
+    "language": b"ILNG",
+    "encoder": b"ISFT",
+}
+"""RIFF's INFO list as Microsoft and IBM describe it, 1991 (from memory); ITRK is common practice. UTF-8 likewise."""
+HELD = frozenset(_CHUNKS)
+
+
+def write(path: Path, given: Inscription) -> None:
+    """Put an INFO list at the end, in place of those there were."""
+    parts = b"".join(
+        chunk(key, text.encode() + b"\0") for name, key in _CHUNKS.items() if (text := given.tags.get(name))
+    )
+    with path.open("rb+") as file:
+        head = file.read(12)
+        end = _blank_old(file, path.stat().st_size)
+        file.seek(end)
+        file.truncate()
+        if parts:
+            if end % 2:
+                file.write(b"\0")
+            file.write(chunk(b"LIST", b"INFO" + parts))
+        set_size(file, head)
+
+
+def chunk(name: bytes, body: bytes) -> bytes:
+    return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)
+
+
+def set_size(file, head: bytes) -> None:
+    """State the size of the whole file anew. RF64 and BW64 keep it in the chunk "ds64" (EBU Tech 3306)."""
+    file.seek(0, 2)
+    size = file.tell() - 8
+    if head[:4] == b"RIFF":
+        file.seek(4)
+        file.write(struct.pack("<I", size))
+    else:
+        file.seek(20)
+        file.write(struct.pack("<Q", size))
+
+
+def _blank_old(file, size_bytes: int) -> int:
+    """Take old INFO lists out of use: the last by cutting it off, others as padding. Returns where the file ends."""
+    at, long_size, end = 12, 0, size_bytes
+    while at + 8 <= size_bytes:
+        file.seek(at)
+        name, size = struct.unpack("<4sI", file.read(8))
+        if name == b"ds64":
+            long_size = struct.unpack("<8xQ", file.read(16))[0]
+        if name == b"data" and size == 0xFFFFFFFF:
+            size = long_size
+        after = at + 8 + size + size % 2
+        if name == b"LIST" and file.read(4) == b"INFO":
+            if after >= size_bytes:
+                return at
+            file.seek(at)
+            file.write(b"JUNK")
+        at = after
+    return end

@@ -1,0 +1,196 @@
+"""Tags, pictures and chapter marks: written with one library, read with another, and the sound is never touched."""
+
+import io
+import shutil
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import mutagen
+import numpy as np
+from PIL import Image
+
+from mastering.audio.convert import to_held
+from mastering.audio.encodings import QUALITY, Encoding
+from mastering.audio.reader import Reader
+from mastering.audio.writers import open_writer
+from mastering.errors import CannotMake
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import holds, inscribe, reinscribe, sound_sha256
+from mastering.tagging.inscription import TAGS, BadTag, Chapter, Inscription, tag_text
+from mastering.tests.signals import speech
+
+FORMATS = (
+    {"container": "mp3", "bit_rate_kbps": 64},
+    {"container": "m4a", "bit_rate_kbps": 64},
+    {"container": "m4b", "bit_rate_kbps": 64},
+    {"container": "m4a", "codec": "alac"},
+    {"container": "wav"},
+    {"container": "aiff"},
+    {"container": "flac"},
+    {"container": "ogg", "mode": QUALITY, "quality": 5},
+    {"container": "ogg", "codec": "opus", "bit_rate_kbps": 32, "sample_rate_hz": 48000},
+    {"container": "wma", "bit_rate_kbps": 64},
+)
+TEXTS = {
+    "title": "Das Wetterhaus – 天気の家 – بيت الطقس – дом погоды – 🎙",
+    "artist": "Ilse Ørum",
+    "album": "The Lamp & the Barometer",
+    "album_artist": "M. Szczęsny",
+    "composer": "Ana Duarte",
+    "track": "3/12",
+    "disc": "1/2",
+    "year": "2026",
+    "genre": "Audiobook",
+    "comment": "Read aloud in a shed.",
+    "description": "First line.\nSecond line.",
+    "lyrics": "Notes for this part:\n– the mill\n– the tide",
+    "copyright": "© 2026 Ilse Ørum",
+    "language": "deu",
+    "contact": "ilse@example.org",
+    "kind": "audiobook",
+}
+CHAPTERS = (
+    Chapter(start_s=0, end_s=1.5, title="Öffnung", link="https://example.org/one"),
+    Chapter(start_s=1.5, end_s=3.2, title="第二章"),
+    Chapter(start_s=3.2, end_s=5, title="Third"),
+)
+
+
+def picture(form: str = "JPEG", side: int = 64) -> bytes:
+    made = io.BytesIO()
+    Image.effect_noise((side, side), 60).convert("RGB").save(made, form)
+    return made.getvalue()
+
+
+class Inscribed(TestCase):
+    def setUp(self):
+        kept = tempfile.TemporaryDirectory()
+        self.addCleanup(kept.cleanup)
+        self.folder = Path(kept.name)
+
+    def file(self, *, chapters=(), **facts) -> tuple[Path, str]:
+        encoding = Encoding(**({"sample_rate_hz": 44100, "channels": 1} | facts))
+        path = self.folder / f"{facts['container']}-{encoding.codec}.{encoding.extension}"
+        path.unlink(missing_ok=True)
+        samples = speech(seconds=5)
+        writer = open_writer(path, encoding, frames=len(samples), chapters=chapters)
+        for block in to_held(iter([samples]), holds=encoding.holds, dither=False):
+            writer.write(block)
+        writer.close()
+        return path, encoding.container
+
+    def decoded(self, path: Path) -> np.ndarray:
+        with Reader(path) as reader:
+            return np.concatenate(list(reader.blocks()))
+
+    def test_every_tag_a_format_holds_is_read_back_by_another_library(self):
+        for facts in FORMATS:
+            with self.subTest(facts):
+                path, container = self.file(chapters=CHAPTERS, **facts)
+                before = self.decoded(path)
+                for form in ("ID3v2.3", "ID3v2.4"):
+                    given = Inscription(tags=TEXTS, picture=picture(), chapters=CHAPTERS, form=form)
+                    inscribe(path, container, given)
+                    found = read_carried(path)
+                    held = {name: text for name, text in TEXTS.items() if holds(container, name)}
+                    self.assertEqual({name: found.tags.get(name) for name in held}, held)
+                    self.assertEqual(found.container, container)
+                    if container in ("mp3", "aiff"):
+                        self.assertEqual(found.form, form)
+                    if holds(container, "picture"):
+                        self.assertEqual(found.picture, given.picture)
+                    if holds(container, "chapters"):
+                        self.assertEqual([c.title for c in found.chapters], [c.title for c in CHAPTERS])
+                        starts = [chapter.start_s for chapter in found.chapters]
+                        np.testing.assert_allclose(starts, [c.start_s for c in CHAPTERS], atol=0.001)
+                np.testing.assert_array_equal(self.decoded(path), before)
+
+    def test_what_was_there_before_goes(self):
+        for facts in FORMATS:
+            with self.subTest(facts):
+                path, container = self.file(**facts)
+                inscribe(path, container, Inscription(tags=TEXTS, picture=picture()))
+                inscribe(path, container, Inscription(tags={"title": "Short"}))
+                found = read_carried(path)
+                left = {name: text for name, text in found.tags.items() if name != "encoder"}
+                self.assertEqual(left, {"title": "Short"})
+                self.assertEqual(found.picture, b"")
+
+    def test_the_encoder_is_left_out_unless_wished(self):
+        for facts in FORMATS:
+            path, container = self.file(**facts)
+            inscribe(path, container, Inscription(tags={"title": "A"}))
+            self.assertNotIn("encoder", read_carried(path).tags, facts)
+            if holds(container, "encoder"):
+                inscribe(path, container, Inscription(tags={"title": "A", "encoder": "Sermovox"}))
+                self.assertEqual(read_carried(path).tags["encoder"], "Sermovox", facts)
+
+    def test_tags_of_an_existing_file_are_written_without_touching_its_sound(self):
+        for facts in FORMATS:
+            with self.subTest(facts):
+                path, container = self.file(**facts)
+                path.chmod(0o640)
+                before, packets = self.decoded(path), sound_sha256(path)
+                reinscribe(path, container, Inscription(tags=TEXTS, picture=picture(), chapters=CHAPTERS))
+                np.testing.assert_array_equal(self.decoded(path), before)
+                self.assertEqual(sound_sha256(path), packets)
+                self.assertEqual(read_carried(path).tags["title"], TEXTS["title"])
+                self.assertEqual(path.stat().st_mode & 0o777, 0o640)
+                self.assertEqual([each for each in self.folder.iterdir() if each.name.startswith(".")], [])
+
+    def test_a_file_that_cannot_be_written_stays_as_it_was(self):
+        path, container = self.file(container="mp3", bit_rate_kbps=64)
+        before = path.read_bytes()
+        with self.assertRaises(CannotMake):
+            reinscribe(path, "caf", Inscription(tags={"title": "A"}))
+        broken = self.folder / "broken.flac"
+        shutil.copyfile(path, broken)
+        with self.assertRaises(CannotMake):
+            reinscribe(broken, "flac", Inscription(tags={"title": "A"}))
+        self.assertEqual((path.read_bytes(), broken.read_bytes()), (before, before))
+        self.assertEqual(len(list(self.folder.iterdir())), 2)
+
+    def test_pictures_and_links_of_chapters_go_into_id3(self):
+        path, container = self.file(container="mp3", bit_rate_kbps=64)
+        for form in ("ID3v2.3", "ID3v2.4"):
+            shown = Chapter(start_s=0, end_s=5, title="Only", link="https://example.org/a", picture=picture("PNG"))
+            inscribe(path, container, Inscription(chapters=(shown,), form=form))
+            self.assertEqual(read_carried(path).chapters, (shown,))
+            (frame,) = mutagen.File(path).tags.getall("CHAP")
+            self.assertEqual(frame.sub_frames["TIT2"].text, ["Only"])
+
+    def test_wav_keeps_its_other_chunks(self):
+        path, container = self.file(container="wav", broadcast=True)
+        for _ in range(3):
+            inscribe(path, container, Inscription(tags=TEXTS))
+        sizes = path.stat().st_size
+        inscribe(path, container, Inscription(tags=TEXTS))
+        self.assertEqual(path.stat().st_size, sizes)
+        self.assertTrue(read_carried(path).broadcast)
+        self.assertEqual(len(self.decoded(path)), 5 * 44100)
+
+
+class Texts(TestCase):
+    def test_what_players_choke_on_is_said(self):
+        for name, text, said in (
+            ("title", "A\x00B", "control character (U+0000)"),
+            ("title", "A\nB", "a line break"),
+            ("comment", "A\x1bB", "control character (U+001B)"),
+            ("title", "x" * 100_000, "100,000 characters"),
+            ("lyrics", "x" * 100_000, "60,000 at most"),
+            ("artist", "half \ud83c", "half of a sign"),
+            ("track", "three", "wants a number"),
+            ("kind", "song", "audiobook or podcast"),
+        ):
+            with self.subTest(text[:10]), self.assertRaises(BadTag) as caught:
+                tag_text(name, text)
+            self.assertIn(said, str(caught.exception))
+            self.assertIn(TAGS[name], str(caught.exception))
+
+    def test_texts_are_made_uniform(self):
+        self.assertEqual(tag_text("title", "  A\u0308rger "), "Ärger")
+        self.assertEqual(tag_text("lyrics", "one\r\ntwo"), "one\ntwo")
+        # ISO 639-2/T (from memory).
+        self.assertEqual(tag_text("language", "German"), "deu")
+        self.assertEqual(tag_text("language", "Klingon"), "Klingon")
