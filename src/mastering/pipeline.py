@@ -1,38 +1,81 @@
-"""One section and one outlet: one finished, verified file."""
+"""One section and its outlets: finished, verified files.
 
+`make_all` is the list of the stages; what they have in common is done once for all outlets of a section.
+"""
+
+import itertools
+import math
 import uuid
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
-from mastering.audio.convert import resampled, to_16_bit, to_channels
+from mastering.audio.convert import resampled, to_held
+from mastering.audio.encodings import INT_16, Encoding
 from mastering.audio.facts import FileFacts
 from mastering.audio.placing import put_in_place
 from mastering.audio.reader import Reader
+from mastering.audio.wav import Broadcast
 from mastering.audio.waveform import WaveformWriter
-from mastering.audio.writers import Encoding, encoder_gain_db, open_writer
-from mastering.errors import CannotMake, FileInTheWay
+from mastering.audio.writers import encoder_gain_db, open_writer
+from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
-from mastering.meters.meter import Levels, Meter
 from mastering.outlets.checksheet import CheckSheet, check
 from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules import Demand
 from mastering.rendering import Programme
-from mastering.shaping.chain import Chain, shaped, shaped_stretch
+from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
 from mastering.shaping.rumble import without_rumble
 from mastering.shaping.treatment import AS_IT_IS, Treatment
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import inscribe
+from mastering.tagging.inscription import Chapter, Inscription
 
 MOST_ATTEMPTS = 3
-_LEAD_S = 1.0
-"""How much before a stretch the filters and the limiter are set going."""
-_HEARD_LUFS = -20.0
 Stages = Callable[[str, float], None]
 """Called with the name of the stage at work and the share of the whole that is done, 0.0 to 1.0."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Order:
+    """One finished file that is wanted of a section.
+
+    Parameters
+    ----------
+    measured
+        Gives what `measured_for` finds of the section, where that is known; saves a pass if it is in the outlet's
+        channels. A function, so that the envelope of a long recording need not stay in memory.
+    plan
+        The plan to follow, made from `measured`, where it depends on other sections too.
+    inscription
+        What the file is to say of itself. Its chapters count from the start of the source.
+    broadcast
+        What the description of a BWF says.
+    texts
+        What its name and tags are to be, by rule (see `check`).
+    replace
+        Whether a file at `target` may be replaced.
+    waveform
+        Where to draw the finished file's waveform, if anywhere.
+    """
+
+    outlet: Outlet
+    target: Path
+    measured: Callable[[], Measurement | None] = lambda: None
+    plan: LevelPlan | None = None
+    inscription: Inscription = Inscription()
+    broadcast: Broadcast = Broadcast()
+    texts: Mapping[str, str] | None = None
+    replace: bool = False
+    waveform: Path | None = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -54,80 +97,75 @@ def make(
     *,
     content_kind: str = "speech",
     treatment: Treatment = AS_IT_IS,
-    measured: Measurement | None = None,
-    plan: LevelPlan | None = None,
-    replace: bool = False,
-    waveform: Path | None = None,
     stages: Stages = lambda stage, share: None,
+    **wishes,
 ) -> Made:
-    """Make one finished file from a recording or a programme by the rules of one outlet, and prove it.
-
-    The file is written beside its target and moved there when it is whole and measured. Where the decoded
-    file misses a level rule, gain and ceiling are corrected by what was found and it is made again, at most
-    MOST_ATTEMPTS times in all; the last stands with its check sheet, whatever that says.
-
-    Parameters
-    ----------
-    treatment
-        What may be done to it before its level.
-    measured
-        What `measured_for` finds of it, where that is known; saves a pass if it is in the outlet's channels.
-    plan
-        The plan to follow, made from `measured`, where it depends on other sections too.
-    replace
-        Whether a file at `target` may be replaced.
-    waveform
-        Where to draw the finished file's waveform, if anywhere.
+    """Make one finished file; as `make_all` for one order, whose other fields are `wishes`.
 
     Raises
     ------
     UnreadableRecording, CannotMake, FileInTheWay, Cancelled
         Nothing is left behind in any of these cases.
     """
-    if target.exists() and not replace:
-        raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.")
-    channels = _channels(source, measured, outlet)
-    known = measured is not None and measured.levels.channels == channels
-    clock = _Clock(stages, measuring=not known)
-    measuring = clock.stage("Measuring the recording")
-    if not known:
-        measured = measured_for(source, channels=channels, rumble_hz=treatment.rumble_hz, progress=measuring)
-    encoding = outlet.encoding(channels=channels, content_kind=content_kind)
-    demands = outlet.demands(channels=channels, content_kind=content_kind)
-    if plan is None:
-        plan = plan_levels(
-            measured.levels, demands, lossy=encoding.lossy, treatment=treatment, content_kind=content_kind
-        )
-    facts, frames, chain = measured.facts, measured.levels.frames, plan.chain(measured.levels.envelope)
-    # The envelope of a long recording is the largest thing in memory and has done its work.
-    del measured
-    attempts, remarks = 0, []
-    # A name of its own, so that a file left by a killed process is never taken for a finished one.
-    partial = target.with_name(f".{uuid.uuid4().hex}.making")
+    order = Order(outlet=outlet, target=target, **wishes)
+    (made,) = make_all(source, [order], content_kind=content_kind, treatment=treatment, stages=stages)
+    if isinstance(made, MasteringError):
+        raise made
+    return made
+
+
+def make_all(
+    source: Path | Programme,
+    orders: Sequence[Order],
+    *,
+    content_kind: str = "speech",
+    treatment: Treatment = AS_IT_IS,
+    stages: Stages = lambda stage, share: None,
+) -> list[Made | MasteringError]:
+    """Make the finished files of one section by the rules of several outlets, and prove each.
+
+    It is measured once for each number of channels and read and treated once for all outlets that treat it alike. Each
+    file is written beside its target and moved there when it is whole and measured. Where a decoded file misses a level
+    rule, gain and ceiling are corrected by what was found and it is made again, at most MOST_ATTEMPTS times in all; the
+    last stands with its check sheet, whatever that says.
+
+    Returns
+    -------
+    For each order what was made, or why it could not be.
+
+    Raises
+    ------
+    UnreadableRecording, Cancelled, OSError
+        Nothing that is not whole is left behind.
+    """
+    clock = _Clock(stages, len(orders))
+    results: dict[int, Made | MasteringError] = {}
+    jobs: list[_Job] = []
+    known: dict[int, Measurement] = {}
+    for number, order in enumerate(orders):
+        try:
+            job = _planned(source, order, known, content_kind, treatment, clock)
+        except (Cancelled, OSError):
+            raise
+        except MasteringError as error:
+            results[number] = error
+            continue
+        job.number = number
+        jobs.append(job)
+    # Envelopes of long recordings are the largest thing in memory and have done their work.
+    known.clear()
     try:
-        while True:
-            attempts += 1
-            _render(source, facts, frames, plan, chain, encoding, partial, clock.stage("Levelling and encoding"))
-            found = _found(partial, waveform, clock.stage("Checking the finished file"))
-            better = corrected(plan, found.levels, demands)
-            if better is None or attempts == MOST_ATTEMPTS:
-                break
-            remarks.append(_why_again(plan, better, found))
-            plan = better
-            clock.again()
-            partial.unlink()
-        put_in_place(partial, target, replace=replace)
+        for together in _alike(jobs):
+            _render(source, together, clock.encoding(together))
+        for job in jobs:
+            try:
+                results[job.number] = _proven(source, job, content_kind, clock)
+            except (FileInTheWay, CannotMake) as error:
+                results[job.number] = error
     finally:
-        partial.unlink(missing_ok=True)
-    sheet = check(found, outlet, content_kind=content_kind)
-    return Made(
-        path=target,
-        found=found,
-        sheet=sheet,
-        plan=plan,
-        attempts=attempts,
-        remarks=(*_source_remarks(facts), *plan.collisions, *plan.remarks, *remarks),
-    )
+        for job in jobs:
+            job.partial.unlink(missing_ok=True)
+    return [results[number] for number in range(len(orders))]
 
 
 def measured_for(
@@ -147,79 +185,96 @@ def measured_for(
     def through(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         return without_rumble(blocks, cutoff_hz=rumble_hz, sample_rate_hz=sound.sample_rate_hz) if rumble_hz else blocks
 
-    with _opened(source) as sound:
+    with opened(source) as sound:
         return measure_opened(sound, channels=channels, through=through, progress=progress)
 
 
-@dataclass(frozen=True)
-class Compared:
-    """A stretch before and after, at equal loudness, float32 of shape (frames, channels) at the source's rate."""
-
-    before: np.ndarray
-    after: np.ndarray
-    sample_rate_hz: int
-
-
-def compared(source: Path | Programme, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float) -> Compared:
-    """Hear what a plan does to a stretch: by the same steps that make the finished file, but for its format.
-
-    Parameters
-    ----------
-    levels
-        What the plan was made from.
-    start_s
-        Where it begins, seconds of the source; below 0 for room tone put before it.
-    """
-    chain, channels = plan.chain(levels.envelope), levels.channels
-    with _opened(source) as sound:
-        rate_hz = sound.sample_rate_hz
-        start, end = round(start_s * rate_hz), round((start_s + length_s) * rate_hz)
-        kept = to_channels(sound.stretch(max(0, start), max(0, min(end, levels.frames))), channels)
-        before = _joined(kept, channels)
-        shift = round(chain.edges.tone_head_s * rate_hz) - round(chain.edges.cut_head_s * rate_hz)
-        first = max(0, start + shift)
-        lead = min(first, round(_LEAD_S * rate_hz))
-        last = max(first, end + shift)
-        # Hush and limiter look a little beyond the end, too.
-        blocks = shaped_stretch(
-            sound, chain, first - lead, last + rate_hz // 4, frames=levels.frames, channels=channels
-        )
-        blocks = _levelled(blocks, plan, sample_rate_hz=rate_hz, channels=channels)
-        after = _joined(blocks, channels)[lead : lead + last - first]
-    loud_db = [_loudness_db(samples, rate_hz) for samples in (before, after)]
-    factors = [amplitude_of_db(min(loud_db) - each) for each in loud_db]
-    highest = max(
-        (float(np.abs(s).max()) * f for s, f in zip((before, after), factors, strict=True) if len(s)), default=0
-    )
-    # Loud enough to judge, and nothing is clipped.
-    louder = min(amplitude_of_db(_HEARD_LUFS - min(loud_db)), 0.9 / max(highest, 1e-9))
-    return Compared(*(s * np.float32(f * louder) for s, f in zip((before, after), factors, strict=True)), rate_hz)
-
-
-def _loudness_db(samples: np.ndarray, rate_hz: int) -> float:
-    """Loudness by which stretches are made equal, LUFS, or RMS where there is too little of them."""
-    if not len(samples):
-        return _HEARD_LUFS
-    meter = Meter(rate_hz, ("FC",) if samples.shape[1] == 1 else ("FL", "FR"))
-    meter.add(samples)
-    levels = meter.levels()
-    found = levels.integrated_lufs if levels.integrated_lufs is not None else levels.rms_dbfs
-    return _HEARD_LUFS if found is None else found
-
-
-def _joined(blocks: Iterator[np.ndarray], channels: int) -> np.ndarray:
-    return np.concatenate([np.empty((0, channels), np.float32), *blocks])
-
-
-def _opened(source: Path | Programme) -> Sound:
+def opened(source: Path | Programme) -> Sound:
+    """Start reading a recording or a programme."""
     return source.opened() if isinstance(source, Programme) else Reader(source)
+
+
+def levelled(
+    blocks: Iterator[np.ndarray], plan: LevelPlan, *, sample_rate_hz: int, channels: int
+) -> Iterator[np.ndarray]:
+    """Gain and limiter as planned."""
+    blocks = gained(blocks, plan.gain_db)
+    if plan.ceiling_dbtp is None:
+        return blocks
+    return limited(blocks, ceiling_dbtp=plan.ceiling_dbtp, sample_rate_hz=sample_rate_hz, channels=channels)
+
+
+@dataclass(kw_only=True)
+class _Job:
+    """One order under way. The partial file has a name of its own, so that it is never taken for a finished one."""
+
+    order: Order
+    facts: FileFacts
+    frames: int
+    plan: LevelPlan
+    chain: Chain
+    encoding: Encoding
+    demands: dict[str, Demand]
+    partial: Path
+    number: int = 0
+    attempts: int = 0
+    remarks: list[str] = field(default_factory=list)
+
+    @property
+    def treated_alike(self) -> tuple:
+        """What tells whether two jobs can share reading and treatment."""
+        chain = self.chain
+        ride = None if chain.ride_db is None else chain.ride_db.tobytes()
+        return self.encoding.channels, replace(chain, ride_db=None), ride
+
+
+def _planned(
+    source: Path | Programme,
+    order: Order,
+    known: dict[int, Measurement],
+    content_kind: str,
+    treatment: Treatment,
+    clock: "_Clock",
+) -> _Job:
+    if order.target.exists() and not order.replace:
+        raise FileInTheWay(f"{order.target.name} exists already. Move it away, or allow it to be replaced.")
+    outlet = order.outlet
+    measured = order.measured()
+    channels = _channels(source, measured, outlet)
+    measuring = clock.stage("Measuring the recording")
+    if measured is None or measured.levels.channels != channels:
+        if channels not in known:
+            known[channels] = measured_for(source, channels=channels, rumble_hz=treatment.rumble_hz, progress=measuring)
+        measured = known[channels]
+    encoding = outlet.encoding(channels=channels, content_kind=content_kind)
+    demands = outlet.demands(channels=channels, content_kind=content_kind)
+    plan = order.plan or plan_levels(
+        measured.levels, demands, lossy=encoding.lossy, treatment=treatment, content_kind=content_kind
+    )
+    return _Job(
+        order=order,
+        facts=measured.facts,
+        frames=measured.levels.frames,
+        plan=plan,
+        chain=plan.chain(measured.levels.envelope),
+        encoding=encoding,
+        demands=demands,
+        partial=order.target.with_name(f".{uuid.uuid4().hex}.making"),
+    )
+
+
+def _alike(jobs: list[_Job]) -> list[list[_Job]]:
+    groups: dict[tuple, list[_Job]] = defaultdict(list)
+    for job in jobs:
+        groups[job.treated_alike].append(job)
+    return list(groups.values())
 
 
 def _channels(source: Path | Programme, measured: Measurement | None, outlet: Outlet) -> int:
     if measured:
         count = measured.facts.channels
     else:
-        with _opened(source) as sound:
+        with opened(source) as sound:
             count = sound.channels
     if count > 2:
         raise CannotMake(
@@ -229,52 +284,103 @@ def _channels(source: Path | Programme, measured: Measurement | None, outlet: Ou
     return outlet.channels_for(count)
 
 
-def _render(
-    source: Path | Programme,
-    facts: FileFacts,
-    frames: int,
-    plan: LevelPlan,
-    chain: Chain,
-    encoding: Encoding,
-    path: Path,
-    progress: Progress,
-) -> None:
-    with _opened(source) as reader, _opened(source) as beside:
-        blocks = shaped(
-            watched(reader, progress=progress), chain, source=beside, frames=frames, channels=encoding.channels
-        )
-        blocks = resampled(
-            blocks,
-            from_hz=reader.sample_rate_hz,
-            to_hz=encoding.sample_rate_hz,
-            channels=encoding.channels,
-        )
-        blocks = _levelled(blocks, plan, sample_rate_hz=encoding.sample_rate_hz, channels=encoding.channels)
-        made_up = amplitude_of_db(-encoder_gain_db(encoding))
-        writer = open_writer(path, encoding)
-        try:
-            for block in to_16_bit(
-                blocks,
-                dither=_depth_drops(
-                    facts,
-                    plan,
-                    encoding,
-                    edited=not chain.changes_nothing or isinstance(source, Programme) and not source.untouched,
-                ),
-                gain=made_up,
-            ):
-                writer.write(block)
-        finally:
-            writer.close()
+def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clock") -> Made:
+    """Measure the finished file, make it again where that can better it, and give it its name."""
+    while True:
+        found = _found(job.partial, job.order.waveform, clock.stage("Checking the finished file"))
+        better = corrected(job.plan, found.levels, job.demands)
+        if better is None or job.attempts == MOST_ATTEMPTS:
+            break
+        job.remarks.append(_why_again(job.plan, better, found))
+        job.plan = better
+        job.partial.unlink()
+        _render(source, [job], clock.stage("Levelling and encoding"))
+    order = job.order
+    carried = read_carried(job.partial)
+    put_in_place(job.partial, order.target, replace=order.replace)
+    clock.done()
+    sheet = check(
+        found, order.outlet, content_kind=content_kind, carried=carried, name=order.target.name, texts=order.texts
+    )
+    return Made(
+        path=order.target,
+        found=found,
+        sheet=sheet,
+        plan=job.plan,
+        attempts=job.attempts,
+        remarks=(*_source_remarks(job.facts), *job.plan.collisions, *job.plan.remarks, *job.remarks),
+    )
 
 
-def _levelled(
-    blocks: Iterator[np.ndarray], plan: LevelPlan, *, sample_rate_hz: int, channels: int
-) -> Iterator[np.ndarray]:
-    blocks = gained(blocks, plan.gain_db)
-    if plan.ceiling_dbtp is None:
-        return blocks
-    return limited(blocks, ceiling_dbtp=plan.ceiling_dbtp, sample_rate_hz=sample_rate_hz, channels=channels)
+def _render(source: Path | Programme, jobs: Sequence[_Job], progress: Progress) -> None:
+    """Read and treat a section once, and level, encode and inscribe it for each of these jobs."""
+    chain, channels, frames = jobs[0].chain, jobs[0].encoding.channels, jobs[0].frames
+    with ExitStack() as stack:
+        reader, beside = (stack.enter_context(opened(source)) for _ in range(2))
+        blocks = shaped(watched(reader, progress=progress), chain, source=beside, frames=frames, channels=channels)
+        rates_hz = list(dict.fromkeys(job.encoding.sample_rate_hz for job in jobs))
+        running = []
+        for rate_hz, given in zip(rates_hz, itertools.tee(blocks, len(rates_hz)), strict=True):
+            at_rate = resampled(given, from_hz=reader.sample_rate_hz, to_hz=rate_hz, channels=channels)
+            wanting = [job for job in jobs if job.encoding.sample_rate_hz == rate_hz]
+            for job, copy in zip(wanting, itertools.tee(at_rate, len(wanting)), strict=True):
+                running.append(_written(job, copy, edited=_is_edited(source, chain)))
+        # In step, so that no more is kept of the sound than by what one encoder is behind another.
+        while running:
+            running = [each for each in running if next(each, None) is not None]
+    for job in jobs:
+        job.attempts += 1
+        inscription = job.order.inscription
+        if not inscription.empty:
+            inscribe(job.partial, job.encoding.container, replace(inscription, chapters=_chapters(job)))
+
+
+def _written(job: _Job, blocks: Iterator[np.ndarray], *, edited: bool) -> Iterator[bool]:
+    """Level and encode one file; yields after each block that was written."""
+    encoding, plan = job.encoding, job.plan
+    blocks = levelled(blocks, plan, sample_rate_hz=encoding.sample_rate_hz, channels=encoding.channels)
+    blocks = to_held(
+        blocks,
+        holds=encoding.holds,
+        dither=encoding.holds == INT_16 and _depth_drops(job.facts, plan, encoding, edited=edited),
+        gain=amplitude_of_db(-encoder_gain_db(encoding)),
+    )
+    writer = open_writer(
+        job.partial, encoding, frames=_most_frames(job), broadcast=job.order.broadcast, chapters=_chapters(job)
+    )
+    try:
+        for block in blocks:
+            writer.write(block)
+            yield True
+    finally:
+        writer.close()
+
+
+def _most_frames(job: _Job) -> int:
+    """How many samples the finished file has at most."""
+    seconds = job.frames / job.facts.sample_rate_hz + job.chain.edges.tone_head_s + job.chain.edges.tone_tail_s
+    return math.ceil((seconds + 1) * job.encoding.sample_rate_hz)
+
+
+def _chapters(job: _Job) -> tuple[Chapter, ...]:
+    """Chapter marks where they are in the finished file: what is put before the sound moves all but the first."""
+    edges = job.chain.edges
+    shift_s = edges.tone_head_s - edges.cut_head_s
+    end_s = job.frames / job.facts.sample_rate_hz + shift_s + edges.tone_tail_s - edges.cut_tail_s
+    marks = job.order.inscription.chapters
+    moved = [
+        replace(
+            mark,
+            start_s=0.0 if mark.start_s <= 0 else max(0.0, mark.start_s + shift_s),
+            end_s=end_s if mark is marks[-1] else mark.end_s + shift_s,
+        )
+        for mark in marks
+    ]
+    return tuple(mark for mark in moved if mark.start_s < mark.end_s)
+
+
+def _is_edited(source: Path | Programme, chain: Chain) -> bool:
+    return not chain.changes_nothing or (isinstance(source, Programme) and not source.untouched)
 
 
 def _found(path: Path, waveform: Path | None, progress: Progress) -> Measurement:
@@ -318,23 +424,36 @@ class _Clock:
 
     _MEASURING, _ENCODING, _CHECKING = 0.12, 0.70, 0.18
 
-    def __init__(self, stages: Stages, *, measuring: bool):
-        self._stages = stages
-        self._skipped = 0.0 if measuring else self._MEASURING
-        self._spans = {
-            "Measuring the recording": (0.0, self._MEASURING),
-            "Levelling and encoding": (self._MEASURING, self._ENCODING),
-            "Checking the finished file": (self._MEASURING + self._ENCODING, self._CHECKING),
-        }
+    def __init__(self, stages: Stages, files: int):
+        self._stages, self._files = stages, files
+        self._checked = self._encoded = 0
+        self._told = 0.0
 
-    def again(self) -> None:
-        self._skipped = self._MEASURING
+    def encoding(self, jobs: Sequence[_Job]) -> Progress:
+        """The stage that encodes these files together."""
+        start, self._encoded = self._encoded, self._encoded + len(jobs)
+        length = self._ENCODING * len(jobs) / self._files
+        return self._progress("Levelling and encoding", self._MEASURING + self._ENCODING * start / self._files, length)
 
     def stage(self, name: str) -> Progress:
-        start, length = self._spans[name]
+        if name == "Measuring the recording":
+            return self._progress(name, 0.0, self._MEASURING)
+        done = self._MEASURING + self._ENCODING + self._CHECKING * self._checked / self._files
+        return self._progress(name, done, self._CHECKING / self._files)
 
-        def progress(share: float) -> None:
-            whole = (start + length * share - self._skipped) / (1 - self._skipped)
-            self._stages(name, min(1.0, max(0.0, whole)))
+    def done(self) -> None:
+        """One file is finished."""
+        self._checked += 1
+        self._tell("Checking the finished file", self._MEASURING + self._ENCODING + self._CHECKING * self._share)
 
-        return progress
+    @property
+    def _share(self) -> float:
+        return self._checked / self._files
+
+    def _progress(self, name: str, start: float, length: float) -> Progress:
+        return lambda share: self._tell(name, start + length * share)
+
+    def _tell(self, name: str, whole: float) -> None:
+        # It never goes back, even where a file has to be made again.
+        self._told = max(self._told, min(1.0, whole))
+        self._stages(name, self._told)

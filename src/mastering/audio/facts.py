@@ -9,8 +9,9 @@ class FileFacts:
 
     `bit_depth` is None for lossy codecs, which have none. `bit_rate_kbps` is the mean over the audio
     packets for lossy codecs and follows from the format for PCM. `constant_bit_rate` is None where the
-    question makes no sense. `description`, `originator`, `originated` and `time_reference_frames` come from the
-    broadcast extension of a BWF (EBU Tech 3285); the last counts samples since midnight.
+    question makes no sense. `frame_kbps` are the lowest and highest bitrates of the frames of an MP3. `description`,
+    `originator`, `originated` and `time_reference_frames` come from the broadcast extension of a BWF (EBU Tech 3285);
+    the last counts samples since midnight.
     """
 
     container: str
@@ -28,6 +29,7 @@ class FileFacts:
     has_video: bool
     damaged_packets: int
     sound_tracks: int = 1
+    frame_kbps: tuple[float, float] | None = None
     description: str = ""
     originator: str = ""
     originated: str = ""

@@ -7,6 +7,7 @@ from pathlib import Path
 import av
 import numpy as np
 
+from mastering.audio.encodings import MP3_KBPS
 from mastering.audio.facts import FileFacts
 from mastering.audio.headers import missing_audio_fraction
 from mastering.errors import UnreadableRecording
@@ -163,7 +164,8 @@ class Reader:
         """Yield the samples from `start_frame` up to `end_frame`, float32 blocks of shape (frames, channels).
 
         They are the samples that reading from the start would give there; nothing comes beyond the end of the
-        recording. Jumps where the codec allows it. Damaged packets are passed over.
+        recording, but for what fills the last frame of AAC, which cuts made by earlier versions may reach into. Jumps
+        where the codec allows it. Damaged packets are passed over.
         """
         at = self._jump(start_frame)
         for block in self._decoded():
@@ -259,6 +261,7 @@ class Reader:
             lossy=lossy,
             bit_rate_kbps=self._bit_rate_kbps(),
             constant_bit_rate=self._constant_bit_rate() if lossy and self._packet_sizes else None,
+            frame_kbps=self._frame_kbps(),
             frames=self.frames,
             size_bytes=self.size_bytes,
             has_video=self._has_video(),
@@ -384,6 +387,16 @@ class Reader:
             # By whole frames: what a header says to drop at either end was paid for too.
             frames = self._packets * (1152 if self.sample_rate_hz >= 32000 else 576)
         return self._packet_bytes * 8 * self.sample_rate_hz / frames / 1000
+
+    def _frame_kbps(self) -> tuple[float, float] | None:
+        known = MP3_KBPS.get(self.sample_rate_hz)
+        if self.codec != "mp3" or not self._packet_sizes or not known:
+            return None
+        a_byte_kbps = 8 * self.sample_rate_hz / (1152 if self.sample_rate_hz >= 32000 else 576) / 1000
+        found = [size * a_byte_kbps for size in (min(self._packet_sizes), max(self._packet_sizes))]
+        # A frame may be a byte longer than its bitrate says.
+        low, high = (min(known, key=lambda kbps, own=own: abs(kbps - own)) for own in found)
+        return low, high
 
     def _packed_bits(self) -> int:
         depth, _ = self._depth()

@@ -112,6 +112,8 @@ class Measurement:
             plain["levels"]["dead_channels"] = tuple(plain["levels"]["dead_channels"])
             levels = Levels(**plain["levels"], steps=kept["steps"], envelope=envelope)
         facts = plain["facts"] | {"channel_names": tuple(plain["facts"]["channel_names"])}
+        if facts.get("frame_kbps"):
+            facts["frame_kbps"] = tuple(facts["frame_kbps"])
         return cls(FileFacts(**facts), levels)
 
 

@@ -145,6 +145,12 @@ def _alike(names: Sequence[str]) -> Iterator[NameProblem]:
             first[folded] = index
 
 
+def out_of_order(names: Sequence[str]) -> str | None:
+    """The first name that is listed before the one it follows, None where all sort as they are given."""
+    folded = [name.casefold() for name in names]
+    return next((names[at] for at in range(1, len(names)) if folded[at] < folded[at - 1]), None)
+
+
 def _sorted_wrong(names: Sequence[str]) -> Iterator[NameProblem]:
     folded = [name.casefold() for name in names]
     wrong = [index for index in range(1, len(names)) if folded[index] < folded[index - 1]]

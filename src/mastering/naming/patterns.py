@@ -32,6 +32,10 @@ FIELDS = {
     "genre": "genre",
     "code": "the client’s code for the production",
     "contact": "contact",
+    "copyright": "copyright line",
+    "description": "description of the production",
+    "notes": "the section’s notes",
+    "script": "what is spoken in the section",
     "outlet": "title of the outlet",
     "date": "the day the files are made, such as 2026-03-09",
     "total": "how many sections there are",
@@ -94,6 +98,11 @@ class Pattern:
         """The names of all fields in it."""
         return frozenset(_fields(self.parts))
 
+    @property
+    def optional(self) -> bool:
+        """Whether all of it may disappear."""
+        return bool(self.parts) and all(isinstance(part, tuple) for part in self.parts)
+
     def name(self, facts: Facts) -> str:
         """Write the name for one section, with its outer white space taken off."""
         return _written(self.parts, facts)[0].strip()
@@ -129,13 +138,17 @@ def read_pattern(text: str) -> Pattern:
     return Pattern(text, tuple(stack[0]))
 
 
-def facts_of(sections: Sequence[Mapping[str, str | int | None]]) -> list[Facts]:
-    """Facts for all sections of a book, in running order, from what is known of each by field name."""
+def facts_of(sections: Sequence[Mapping[str, str | int | None]], *, lines: bool = False) -> list[Facts]:
+    """Facts for all sections of a book, in running order, from what is known of each by field name.
+
+    `lines` keeps the line breaks of texts, which names cannot have.
+    """
     widths = {
         name: max((len(str(s[name])) for s in sections if s.get(name) is not None), default=1) for name in NUMBERS
     }
     # Values of fields are titles and names: a line break or a slash in one would not be a name any more.
-    return [Facts({k: _one_line(v) for k, v in section.items()}, widths) for section in sections]
+    write = _as_text if lines else _one_line
+    return [Facts({k: write(v) for k, v in section.items()}, widths) for section in sections]
 
 
 def plain(text: str) -> str:
@@ -164,6 +177,10 @@ def joined(text: str, sign: str) -> str:
 
 def _one_line(value: str | int | None) -> str:
     return "" if value is None else " ".join(str(value).split())
+
+
+def _as_text(value: str | int | None) -> str:
+    return "" if value is None else str(value).strip()
 
 
 def _field(inside: str) -> _Field:

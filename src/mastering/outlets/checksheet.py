@@ -1,20 +1,44 @@
 """The check sheet: what was asked, what was found in the finished file, the verdict, and advice."""
 
-from collections.abc import Iterable, Sequence
-from dataclasses import asdict, dataclass
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from statistics import median
 
 from mastering.meters.measurement import Measurement
+from mastering.naming.checks import check_names, out_of_order
+from mastering.naming.patterns import read_pattern
 from mastering.outlets.outlet import Outlet, Rule
-from mastering.outlets.rules import AS_SOURCE, MONO, OF_DELIVERIES, STEREO, Demand, meets
+from mastering.outlets.rules import (
+    AS_SOURCE,
+    ASKED,
+    CONSISTENCY,
+    FROM_MARKS,
+    FROM_SECTIONS,
+    JOINT,
+    LIST,
+    MONO,
+    OF_DELIVERIES,
+    OF_MAKING,
+    PATTERN,
+    SEPARATE,
+    STEREO,
+    Demand,
+    Examined,
+    Figure,
+    meets,
+)
+from mastering.tagging.carried import Carried
 
 PASS, REMARK, FAIL = "passes", "passes with a remark", "fails"
 _BIT_RATE_SLACK = 0.5
+_MOST_SHOWN = 120
+_STEREOS = (STEREO, JOINT, SEPARATE)
+_CONTAINERS = {"asf": "wma"}
 
 
 @dataclass(frozen=True, kw_only=True)
 class Finding:
-    """One rule held against one file. `asked` and `found` are written out, with units."""
+    """One rule held against one file, or against all of a delivery; figures are written out, with units."""
 
     rule: str
     label: str
@@ -23,6 +47,7 @@ class Finding:
     verdict: str
     advice: str
     source: str
+    margin: str = ""
 
 
 @dataclass(frozen=True)
@@ -45,14 +70,73 @@ def verdict_of(verdicts: Iterable[str]) -> str:
     return FAIL if FAIL in found else REMARK if REMARK in found else PASS
 
 
-def check(measurement: Measurement, outlet: Outlet, *, content_kind: str = "speech") -> CheckSheet:
-    """Hold a measured file against every rule of an outlet that speaks of such a file."""
+def check(
+    measurement: Measurement,
+    outlet: Outlet,
+    *,
+    content_kind: str = "speech",
+    carried: Carried | None = None,
+    name: str = "",
+    texts: Mapping[str, str] | None = None,
+) -> CheckSheet:
+    """Hold a measured file against every rule of an outlet that speaks of such a file.
+
+    Parameters
+    ----------
+    carried
+        What `read_carried` found in it; nothing beside its sound where that is not given.
+    name
+        What it is called.
+    texts
+        What its name and its tags are to be, by rule, where that is known; else they are only to be there.
+    """
+    if carried is None:
+        container = measurement.facts.container
+        carried = Carried(container=_CONTAINERS.get(container, container), tags={})
+    examined = Examined(measurement=measurement, carried=carried, name=name, texts=texts)
     findings = []
     for rule in outlet.rules:
         demand = rule.demand(channels=measurement.facts.channels, content_kind=content_kind)
-        if demand and rule.name not in OF_DELIVERIES:
-            findings.append(_finding(rule, demand, measurement))
+        if demand and rule.name not in (*OF_DELIVERIES, *OF_MAKING):
+            findings.append(_of_file(rule, demand, examined, outlet))
     return CheckSheet(tuple(findings))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Delivered:
+    """One file of a delivery, as far as rules about all of them want to know it."""
+
+    name: str
+    channels: int
+    size_bytes: int
+    role: str = ""
+
+
+def check_together(files: Sequence[Delivered], outlet: Outlet, *, extras: Collection[str] = ()) -> CheckSheet:
+    """Hold the files of a delivery, in running order, against the rules that speak of all of them.
+
+    `extras` are the files beside them that there are.
+    """
+    findings = []
+    for rule in outlet.rules:
+        if rule.name in OF_DELIVERIES and rule.name != CONSISTENCY and files:
+            demand = rule.demands[None]
+            findings.append(_held(rule, demand, _of_all(rule.name, demand, files, extras)))
+    return CheckSheet(tuple(findings))
+
+
+def _of_all(name: str, demand: Demand, files: Sequence[Delivered], extras: Collection[str]) -> Figure:
+    """What all files together have, in the words of the demand where it is met."""
+    if name == "delivery_mb":
+        return sum(file.size_bytes for file in files) / 1e6
+    if name == "channels_alike":
+        return demand.exactly if len({file.channels for file in files}) == 1 else "mono and stereo"
+    if name == "order":
+        wrong = out_of_order([file.name for file in files])
+        return demand.exactly if wrong is None else f"{wrong} comes too soon"
+    there = {file.role for file in files} if name == "sections_required" else extras
+    missing = [each for each in demand.exactly if each not in there]
+    return f"without {', '.join(missing)}" if missing else ASKED
 
 
 def consistency(loudness_lufs: Sequence[float | None], outlet: Outlet) -> list[Finding | None]:
@@ -60,7 +144,7 @@ def consistency(loudness_lufs: Sequence[float | None], outlet: Outlet) -> list[F
 
     None for files without a loudness, and for all where the outlet does not ask.
     """
-    rule = next((rule for rule in outlet.rules if rule.name == "consistency_lu"), None)
+    rule = next((rule for rule in outlet.rules if rule.name == CONSISTENCY), None)
     known = [loudness for loudness in loudness_lufs if loudness is not None]
     if rule is None or not known:
         return [None] * len(loudness_lufs)
@@ -73,8 +157,13 @@ def asked_text(rule: Rule, demand: Demand) -> str:
     unit = f" {rule.kind.unit}" if rule.kind.unit else ""
     if demand.exactly == AS_SOURCE:
         return f"{MONO} or {STEREO}, {AS_SOURCE}"
+    if isinstance(demand.exactly, tuple):
+        return ", ".join(demand.exactly)
     if demand.exactly is not None:
         return f"{demand.exactly}{unit}"
+    if demand.one_of:
+        *others, last = (str(each) for each in demand.one_of)
+        return (f"{', '.join(others)} or {last}" if others else last) + unit
     if demand.target is not None:
         tolerance = demand.high - demand.target
         return f"{demand.target:g} ±{tolerance:g}{unit}" if tolerance else f"{demand.target:g}{unit}"
@@ -85,11 +174,18 @@ def asked_text(rule: Rule, demand: Demand) -> str:
     return f"{demand.low:g} to {demand.high:g}{unit}"
 
 
-def _finding(rule: Rule, demand: Demand, measurement: Measurement) -> Finding:
-    return _held(rule, demand, rule.kind.figure(measurement))
+def _of_file(rule: Rule, demand: Demand, examined: Examined, outlet: Outlet) -> Finding:
+    figure = rule.kind.figure(examined)
+    if rule.name == "names":
+        return _name(rule, examined, outlet)
+    if rule.kind.takes == PATTERN:
+        return _text(rule, demand, figure, examined)
+    if rule.name == "bit_rate_kbps" and examined.frame_kbps and demand.low is not None and demand.high is not None:
+        return _frames(rule, demand, examined)
+    return _held(rule, demand, figure)
 
 
-def _held(rule: Rule, demand: Demand, figure: str | float | None) -> Finding:
+def _held(rule: Rule, demand: Demand, figure: Figure) -> Finding:
     verdict, advice = _verdict(rule, demand, figure)
     return Finding(
         rule=rule.name,
@@ -99,10 +195,70 @@ def _held(rule: Rule, demand: Demand, figure: str | float | None) -> Finding:
         verdict=verdict,
         advice=advice,
         source=rule.source,
+        margin=_margin(rule, demand, figure),
     )
 
 
-def _found_text(rule: Rule, figure: str | float | None) -> str:
+def _text(rule: Rule, demand: Demand, figure: Figure, examined: Examined) -> Finding:
+    """A tag: it says what was expected, or where nothing is known of that, it is there."""
+    wanted = None if examined.texts is None else examined.texts.get(rule.name, "")
+    optional = read_pattern(demand.exactly).optional
+    if wanted is None:
+        there, right = "there, if anything is known" if optional else "there", bool(figure) or optional
+    else:
+        there = _shown(wanted) or ("nothing is known of it" if optional else "there, and nothing is known of it")
+        right = (figure or "") == wanted and (bool(wanted) or optional)
+    return Finding(
+        rule=rule.name,
+        label=rule.kind.label,
+        asked=there,
+        found=_shown(figure or "none"),
+        verdict=PASS if right else FAIL,
+        advice="" if right else rule.kind.advice.other,
+        source=rule.source,
+    )
+
+
+def _name(rule: Rule, examined: Examined, outlet: Outlet) -> Finding:
+    """A file's name: the one it was to have, or where nothing is known of that, one that can be used."""
+    wanted = (examined.texts or {}).get(rule.name, "")
+    extension = examined.name.rpartition(".")[2].lower()
+    kinds = {
+        outlet.encoding(channels=outlet.channels_for(channels), content_kind=kind).extension
+        for channels in (1, 2)
+        for kind in ("speech", "music")
+    }
+    endings = [extension if extension in kinds else sorted(kinds)[0]]
+    grave = next((each for each in check_names([examined.name], extensions=endings) if each.grave), None)
+    right = examined.name == wanted if wanted else grave is None and extension in kinds
+    return Finding(
+        rule=rule.name,
+        label=rule.kind.label,
+        asked=wanted or f"a name that every system takes, ending in .{' or .'.join(sorted(kinds))}",
+        found=_shown(examined.name or "none"),
+        verdict=PASS if right else FAIL,
+        advice="" if right else " ".join(filter(None, (grave and grave.words, rule.kind.advice.other))),
+        source=rule.source,
+    )
+
+
+def _frames(rule: Rule, demand: Demand, examined: Examined) -> Finding:
+    """The bitrates of the single frames of an MP3, which are all to lie in the range."""
+    low, high = examined.frame_kbps
+    plain = _held(rule, demand, min((low, high), key=lambda kbps: _inside(kbps, demand)))
+    return replace(plain, found=f"{low:.0f} to {high:.0f} kbit/s, {rule.kind.figure(examined):.0f} on average")
+
+
+def _inside(figure: float, demand: Demand) -> float:
+    return min(figure - demand.low, demand.high - figure)
+
+
+def _shown(text: str) -> str:
+    line = " ".join(str(text).split())
+    return line if len(line) <= _MOST_SHOWN else f"{line[: _MOST_SHOWN - 1]}…"
+
+
+def _found_text(rule: Rule, figure: Figure) -> str:
     if figure is None:
         return "none"
     if isinstance(figure, str):
@@ -112,24 +268,49 @@ def _found_text(rule: Rule, figure: str | float | None) -> str:
     return f"{round(figure, digits) + 0.0:.{digits}f} {rule.kind.unit}".strip()
 
 
-def _verdict(rule: Rule, demand: Demand, figure: str | float | None) -> tuple[str, str]:
+def _margin(rule: Rule, demand: Demand, figure: Figure) -> str:
+    """How far a figure lies from the nearest bound it could cross, or from the one it has crossed."""
+    if figure is None or isinstance(figure, str) or (demand.low is None and demand.high is None):
+        return ""
+    unit, digits = rule.kind.unit, max(rule.kind.digits, 1)
+    if demand.low is not None and figure < demand.low - 0.005:
+        return f"{demand.low - figure:.{digits}f} {unit} too low"
+    if demand.high is not None and figure > demand.high + 0.005:
+        return f"{figure - demand.high:.{digits}f} {unit} too high"
+    spare = min(abs(figure - edge) for edge in (demand.low, demand.high) if edge is not None)
+    return f"{spare:.{digits}f} {unit} to spare"
+
+
+def _verdict(rule: Rule, demand: Demand, figure: Figure) -> tuple[str, str]:
     advice = rule.kind.advice
-    if demand.exactly is not None:
-        return (PASS, "") if _is_exactly(figure, demand.exactly) else (FAIL, advice.other)
+    if rule.kind.takes == LIST:
+        return (PASS, "") if figure == ASKED else (FAIL, advice.other)
+    if demand.exactly is not None or demand.one_of:
+        asked = demand.one_of or (demand.exactly,)
+        return (PASS, "") if any(_is_exactly(figure, each) for each in asked) else (FAIL, advice.other)
+    if isinstance(figure, str):
+        return FAIL, advice.other
     if figure is None:
-        # No noise at all is within any ceiling; no loudness is not within any range.
-        return (PASS, "") if demand.low is None else (FAIL, "There is nothing to measure in this file.")
+        # No noise at all is within any ceiling; no loudness is not within any range, and no picture has no weight.
+        quiet = demand.low is None and rule.kind.group == "Levels"
+        return (PASS, "") if quiet else (FAIL, advice.other or "There is nothing to measure in this file.")
     if meets(figure, demand):
         return _pass_or_remark(rule, demand, figure)
     return FAIL, advice.too_low if demand.low is not None and figure < demand.low else advice.too_high
 
 
-def _is_exactly(figure: str | float | None, asked: str | int) -> bool:
+def _is_exactly(figure: Figure, asked: str | int | float) -> bool:
     if asked == AS_SOURCE:
-        return figure in (MONO, STEREO)
+        return figure in (MONO, *_STEREOS)
+    if asked == STEREO:
+        return figure in _STEREOS
+    if asked in (FROM_SECTIONS, FROM_MARKS):
+        return figure == ASKED
+    if asked == "pcm":
+        return isinstance(figure, str) and figure.startswith("pcm_")
     if isinstance(asked, str) or figure is None:
         return figure == asked
-    return abs(figure - asked) <= _BIT_RATE_SLACK
+    return not isinstance(figure, str) and abs(figure - asked) <= _BIT_RATE_SLACK
 
 
 def _pass_or_remark(rule: Rule, demand: Demand, figure: float) -> tuple[str, str]:

@@ -1,20 +1,66 @@
 """An outlet: a place that takes deliveries, read from a TOML file in which every value names its source."""
 
+import datetime
+import math
+import re
 import tomllib
-from dataclasses import dataclass
-from functools import cache, lru_cache
+from dataclasses import dataclass, replace
+from functools import cache, cached_property, lru_cache
 from importlib import resources
 
-from mastering.audio.writers import Encoding
+import tomli_w
+
+from mastering.audio.encodings import (
+    AVERAGE,
+    CODECS,
+    CONSTANT,
+    FLOAT_32,
+    INT_16,
+    QUALITY,
+    VARIABLE,
+    Encoding,
+    nearest_kbps,
+    objections,
+)
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, read_pattern
-from mastering.outlets.rules import AS_SOURCE, MONO, OF_DELIVERIES, RULE_KINDS, STEREO, Demand
+from mastering.outlets.rules import (
+    AS_SOURCE,
+    ASKED,
+    CHOICE,
+    CONSISTENCY,
+    FROM_SECTIONS,
+    JOINED,
+    JOINT,
+    LIST,
+    MONO,
+    NUMBER,
+    OF_DELIVERIES,
+    OF_MAKING,
+    PATTERN,
+    RANGE,
+    RULE_KINDS,
+    SEPARATE,
+    STEREO,
+    Demand,
+)
 from mastering.tagging.artwork import ArtworkRule
+from mastering.tagging.inscribing import forms, holds
+from mastering.tagging.inscription import TAGS
 
+FORMAT = 2
+"""The form of rule sheets this reads and writes; sheets of the form before it state none."""
 CONTENT_KINDS = ("speech", "music", "mixed")
 DEFAULT_NAMES = "{place|pad:2}[-{title|plain|lower|join:-|most:60}]"
-_VARIANTS = (MONO, STEREO, *CONTENT_KINDS)
-_DEMAND_KEYS = {"exactly", "target", "tolerance", "at_least", "at_most"}
+VARIANTS = (MONO, STEREO, *CONTENT_KINDS)
+LARGEST_TOML = 200_000
+"""Letters of a rule sheet."""
+_DEMAND_KEYS = {"exactly", "one_of", "target", "tolerance", "at_least", "at_most"}
+_TOP_KEYS = {"format", "key", "title", "summary", "rules", "names", "artwork", "joined"}
+_KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
+_LONGEST_TEXT = {"key": 60, "title": 100, "summary": 400, "source": 300}
+_LONGEST_PATTERN = 500
+_NO_SOURCE = "common practice, no source"
 
 
 class BadOutlet(MasteringError):
@@ -23,11 +69,15 @@ class BadOutlet(MasteringError):
 
 @dataclass(frozen=True)
 class Rule:
-    """One demand with its source; `demands` is keyed by variant, None being the one that always holds."""
+    """One demand with its source; `demands` is keyed by variant, None being the one that always holds.
+
+    `dated` is the day of the source, where it has one.
+    """
 
     name: str
     source: str
     demands: dict[str | None, Demand]
+    dated: datetime.date | None = None
 
     @property
     def kind(self):
@@ -43,19 +93,80 @@ class Rule:
 
 @dataclass(frozen=True)
 class Outlet:
-    """Key, title, summary and rules, in the order they are shown.
-
-    `names` is the pattern its files are named by; `artwork` is None where no picture is asked; `joined` where all
-    sections go into one file.
-    """
+    """Key, title, summary and rules, in the order they are shown."""
 
     key: str
     title: str
     summary: str
     rules: tuple[Rule, ...]
-    names: str
-    artwork: ArtworkRule | None = None
-    joined: bool = False
+
+    @cached_property
+    def _by_name(self) -> dict[str, Rule]:
+        return {rule.name: rule for rule in self.rules}
+
+    def rule(self, name: str) -> Rule | None:
+        """The rule of this name, if there is one."""
+        return self._by_name.get(name)
+
+    def _stated(self, name: str):
+        """The value of a rule that is the same for all files."""
+        rule = self.rule(name)
+        return rule.demands[None].first if rule else None
+
+    @property
+    def names(self) -> str:
+        """The pattern its files are named by."""
+        return self._stated("names") or DEFAULT_NAMES
+
+    @property
+    def joined(self) -> bool:
+        """Whether all sections go into one file."""
+        return self._stated("files") == JOINED
+
+    @property
+    def folder(self) -> str:
+        """The pattern of the folder its files lie in; empty for none."""
+        return self._stated("folder") or ""
+
+    @property
+    def extra_files(self) -> tuple[str, ...]:
+        return self._stated("extra_files") or ()
+
+    @property
+    def chapters(self) -> str | None:
+        """Where chapter marks come from, None where none are asked."""
+        return self._stated("chapters")
+
+    @property
+    def tag_patterns(self) -> dict[str, str]:
+        """The pattern of each tag that is asked."""
+        stated = {name: self._stated(f"tag_{name}") for name in TAGS if name != "encoder"}
+        return {name: pattern for name, pattern in stated.items() if pattern is not None}
+
+    @property
+    def tag_form(self) -> str:
+        return self._stated("tag_form") or "ID3v2.4"
+
+    @property
+    def names_encoder(self) -> bool:
+        """Whether files say what encoded them."""
+        return self._stated("tag_encoder") == ASKED
+
+    @cached_property
+    def artwork(self) -> ArtworkRule | None:
+        """What is asked of the picture; None where none is asked."""
+        asked = [rule for rule in self.rules if rule.name.startswith("artwork_")]
+        if not asked:
+            return None
+        sides, weight, form = (self.rule(f"artwork_{each}") for each in ("px", "kb", "format"))
+        side, kb = (rule.demands[None] if rule else Demand() for rule in (sides, weight))
+        return ArtworkRule(
+            at_least_px=int(side.low or 1),
+            at_most_px=int(side.high or RULE_KINDS["artwork_px"].most),
+            at_most_bytes=int((kb.high or RULE_KINDS["artwork_kb"].most) * 1000),
+            source=asked[0].source,
+            format=form.demands[None].first if form else "JPEG",
+        )
 
     def demands(self, *, channels: int, content_kind: str) -> dict[str, Demand]:
         """All that is asked of a file with so many channels and this kind of content, by rule name."""
@@ -64,24 +175,75 @@ class Outlet:
 
     @property
     def compares_files(self) -> bool:
-        """Whether a rule holds the files of a delivery against each other."""
-        return any(rule.name in OF_DELIVERIES for rule in self.rules)
+        """Whether a rule holds the loudness of a delivery's files against each other."""
+        return CONSISTENCY in self._by_name
+
+    @property
+    def same_channels(self) -> bool:
+        """Whether all files of a delivery must have as many channels."""
+        return "channels_alike" in self._by_name
 
     def channels_for(self, source_channels: int) -> int:
         """How many channels a file for this outlet has, made from a recording with so many."""
-        asked = self.demands(channels=source_channels, content_kind="speech")["channels"].exactly
-        return {MONO: 1, STEREO: 2, AS_SOURCE: source_channels}[asked]
+        asked = self.demands(channels=source_channels, content_kind="speech")["channels"].first
+        return {MONO: 1, AS_SOURCE: source_channels}.get(asked, 2)
+
+    def settled(self, source_channels: list[int]) -> "Outlet":
+        """This outlet for a run over such recordings: where all files are to be alike, one is stereo if any is."""
+        asked = self.rule("channels")
+        if not (self.same_channels and asked and asked.demands.get(None, Demand()).first == AS_SOURCE):
+            return self
+        wide = STEREO if max(source_channels, default=1) > 1 else MONO
+        rules = tuple(
+            replace(rule, demands={None: Demand(exactly=wide)}) if rule.name == "channels" else rule
+            for rule in self.rules
+        )
+        return replace(self, rules=rules)
 
     def encoding(self, *, channels: int, content_kind: str) -> Encoding:
         """What a finished file is made of, as these rules ask."""
         asked = self.demands(channels=channels, content_kind=content_kind)
-        bit_rate = asked.get("bit_rate_kbps")
-        return Encoding(
-            container=asked["container"].exactly,
-            sample_rate_hz=asked["sample_rate_hz"].exactly,
+
+        def first(name: str):
+            return asked[name].first if name in asked else None
+
+        container = first("container")
+        codec = first("codec") or CODECS[container][0]
+        mode, rate = first("bit_rate_mode"), asked.get("bit_rate_kbps")
+        plain = Encoding(
+            container=container,
+            codec="pcm" if codec.startswith("pcm") else codec,
+            sample_rate_hz=first("sample_rate_hz"),
             channels=channels,
-            bit_rate_kbps=bit_rate.exactly if bit_rate else None,
+            sample_format=first("sample_format"),
+            mode=mode,
+            quality=first("quality"),
+            joint=first("channels") != SEPARATE,
+            broadcast="broadcast_wave" in asked,
         )
+        if not plain.lossy:
+            return replace(plain, mode=None, quality=None)
+        if plain.mode == VARIABLE:
+            low, high = (rate.low, rate.high) if rate else (None, None)
+            return replace(plain, sample_format=None, lowest_kbps=low, highest_kbps=high)
+        if plain.mode == QUALITY or rate is None:
+            return replace(plain, sample_format=None)
+        return replace(plain, sample_format=None, bit_rate_kbps=_one_bit_rate(plain, rate))
+
+
+def _one_bit_rate(encoding: Encoding, rate: Demand) -> float:
+    """The bitrate to make a file with: what is named, else the lowest there is in the range."""
+    if rate.first is not None:
+        return rate.first
+    if rate.target is not None:
+        return rate.target
+    if rate.low is None:
+        return nearest_kbps(encoding, rate.high)
+    near = nearest_kbps(encoding, rate.low)
+    step = 1
+    while near < rate.low and step < 64:
+        near, step = nearest_kbps(encoding, rate.low + step), step + 1
+    return near
 
 
 @cache
@@ -100,74 +262,273 @@ def shipped_text(key: str) -> str:
 @lru_cache(maxsize=64)
 def parse(text: str) -> Outlet:
     """Read an outlet from TOML. Raises BadOutlet, naming the rule at fault."""
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise BadOutlet(f"This is not TOML: {error}") from error
-    try:
-        rules = tuple(_rule(entry) for entry in data["rules"])
-        names = data.get("names", DEFAULT_NAMES)
-        read_pattern(names)
-        artwork = ArtworkRule(**data["artwork"]) if "artwork" in data else None
-        joined = data.get("joined", False)
-        if not isinstance(joined, bool):
-            raise BadOutlet("“joined” is true, where all sections go into one file, or false.")
-        outlet = Outlet(data["key"], data["title"], data["summary"], rules, names, artwork, joined)
-    except BadPattern as error:
-        raise BadOutlet(f"The outlet’s pattern for names cannot be read. {error}") from error
-    except TypeError as error:
-        raise BadOutlet("Artwork wants at_least_px, at_most_px, at_most_bytes and source.") from error
-    except KeyError as error:
-        raise BadOutlet(f"The outlet does not state its {error.args[0]}.") from error
+    outlet = read(text)
     _refuse_contradictions(outlet)
     return outlet
 
 
+def read(text: str) -> Outlet:
+    """As `parse`, but rules may still contradict each other. Raises BadOutlet."""
+    if len(text) > LARGEST_TOML:
+        raise BadOutlet(f"This is longer than any rule sheet ({len(text):,} letters).")
+    try:
+        data = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise BadOutlet(f"This is not TOML: {error}") from error
+    form = data.get("format", 1)
+    if not isinstance(form, int) or form < 1:
+        raise BadOutlet(f"The “format” of a rule sheet is a whole number up to {FORMAT}.")
+    if form > FORMAT:
+        raise BadOutlet(
+            f"This rule sheet was written by a newer Sermovox (format {form}); this one reads up to {FORMAT}. "
+            "Update Sermovox, or have the sheet exported by an older one."
+        )
+    if unknown := set(data) - _TOP_KEYS:
+        raise BadOutlet(f"A rule sheet has no place for “{', '.join(sorted(unknown))}”.")
+    facts = {name: _plain_text(data, name) for name in ("key", "title", "summary")}
+    if not _KEY.fullmatch(facts["key"]):
+        raise BadOutlet(f"The key “{facts['key']}” wants small letters, digits and single hyphens.")
+    entries = data.get("rules")
+    if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
+        raise BadOutlet("The outlet does not state its rules.")
+    rules = [*(_rule(entry) for entry in entries), *_old_rules(data)]
+    names = [rule.name for rule in rules]
+    if twice := next((name for name in names if names.count(name) > 1), None):
+        raise BadOutlet(f"The rule “{twice}” stands there twice. Keep one of them.")
+    return Outlet(facts["key"], facts["title"], facts["summary"], tuple(rules))
+
+
+def written(outlet: Outlet) -> str:
+    """An outlet as TOML that `parse` reads again."""
+    rules = []
+    for rule in outlet.rules:
+        entry: dict = {"name": rule.name}
+        for variant, demand in rule.demands.items():
+            stated = _stated(demand)
+            entry |= stated if variant is None else {variant: stated}
+        entry["source"] = rule.source
+        if rule.dated:
+            entry["dated"] = rule.dated
+        # Tables inside a table have to stand last.
+        rules.append(dict(sorted(entry.items(), key=lambda item: isinstance(item[1], dict))))
+    head = {"format": FORMAT, "key": outlet.key, "title": outlet.title, "summary": outlet.summary}
+    return tomli_w.dumps(head | {"rules": rules})
+
+
+def _stated(demand: Demand) -> dict:
+    if demand.exactly is not None:
+        return {"exactly": list(demand.exactly) if isinstance(demand.exactly, tuple) else demand.exactly}
+    if demand.one_of:
+        return {"one_of": list(demand.one_of)}
+    if demand.target is not None:
+        return {"target": demand.target, "tolerance": round(demand.high - demand.target, 6)}
+    bounds = {"at_least": demand.low, "at_most": demand.high}
+    return {name: value for name, value in bounds.items() if value is not None}
+
+
+def _plain_text(data: dict, name: str) -> str:
+    text = data.get(name)
+    if text is None:
+        raise BadOutlet(f"The outlet does not state its {name}.")
+    if not isinstance(text, str) or not text.strip() or len(text) > _LONGEST_TEXT[name] or not text.isprintable():
+        raise BadOutlet(f"The {name} of an outlet is one line of up to {_LONGEST_TEXT[name]} letters.")
+    return text.strip()
+
+
+def _old_rules(data: dict) -> list[Rule]:
+    """What sheets of the first form state outside their rules."""
+    rules = []
+    if "names" in data:
+        rules.append(Rule("names", _NO_SOURCE, {None: _demand("names", {"exactly": data["names"]})}))
+    if "joined" in data:
+        if not isinstance(data["joined"], bool):
+            raise BadOutlet("“joined” is true, where all sections go into one file, or false.")
+        if data["joined"]:
+            rules.append(Rule("files", _NO_SOURCE, {None: Demand(exactly=JOINED)}))
+    if "artwork" in data:
+        try:
+            old = dict(data["artwork"])
+            source = old.pop("source")
+            sides = {"at_least": old.pop("at_least_px"), "at_most": old.pop("at_most_px")}
+            weight = {"at_most": old.pop("at_most_bytes") / 1000}
+        except (TypeError, KeyError, ValueError) as error:
+            raise BadOutlet("Artwork wants at_least_px, at_most_px, at_most_bytes and source.") from error
+        rules.append(Rule("artwork_px", source, {None: _demand("artwork_px", sides)}))
+        rules.append(Rule("artwork_kb", source, {None: _demand("artwork_kb", weight)}))
+    return rules
+
+
 def _rule(entry: dict) -> Rule:
     name = entry.get("name", "")
-    if name not in RULE_KINDS:
+    if not isinstance(name, str) or name not in RULE_KINDS:
         raise BadOutlet(f"There is no rule called “{name}”. Rules are: {', '.join(RULE_KINDS)}.")
-    if not entry.get("source"):
+    source = entry.get("source")
+    if not source or not isinstance(source, str) or not source.strip():
         raise BadOutlet(f"The rule “{name}” does not say where its value comes from.")
-    demands: dict[str | None, Demand] = {
-        variant: _demand(name, entry[variant]) for variant in _VARIANTS if variant in entry
-    }
-    plain = {key: value for key, value in entry.items() if key not in ("name", "source", *_VARIANTS)}
+    if len(source) > _LONGEST_TEXT["source"] or not source.isprintable():
+        raise BadOutlet(f"The source of the rule “{name}” is one line of up to {_LONGEST_TEXT['source']} letters.")
+    dated = entry.get("dated")
+    if dated is not None and (not isinstance(dated, datetime.date) or isinstance(dated, datetime.datetime)):
+        raise BadOutlet(f"The rule “{name}” is dated by a day, such as 2026-03-03.")
+    demands: dict[str | None, Demand] = {}
+    for variant in VARIANTS:
+        if variant in entry:
+            if not isinstance(entry[variant], dict):
+                raise BadOutlet(f"What the rule “{name}” asks of {variant} files stands in a table of its own.")
+            demands[variant] = _demand(name, entry[variant])
+    plain = {key: value for key, value in entry.items() if key not in ("name", "source", "dated", *VARIANTS)}
     if plain:
         demands[None] = _demand(name, plain)
     if not demands:
         raise BadOutlet(f"The rule “{name}” asks for nothing.")
-    if name in OF_DELIVERIES and (set(demands) != {None} or demands[None].low is not None or not demands[None].high):
+    of_all = (*OF_DELIVERIES, *OF_MAKING, "names", "tag_form", "tag_encoder", "chapters")
+    if (name in of_all or name.startswith(("tag_", "artwork_"))) and set(demands) != {None}:
+        raise BadOutlet(f"The rule “{name}” is the same for all files.")
+    if name == CONSISTENCY and (demands[None].low is not None or not demands[None].high):
         raise BadOutlet(f"The rule “{name}” asks all files alike for a distance of “at_most” so many LU.")
-    return Rule(name, entry["source"], demands)
+    return Rule(name, source.strip(), demands, dated)
 
 
 def _demand(name: str, entry: dict) -> Demand:
     if unknown := set(entry) - _DEMAND_KEYS:
         raise BadOutlet(f"The rule “{name}” has a word nobody knows: {', '.join(sorted(unknown))}.")
-    if "exactly" in entry:
-        return Demand(exactly=entry["exactly"])
+    kind = RULE_KINDS[name]
+    if "exactly" in entry or "one_of" in entry:
+        if kind.takes == RANGE:
+            raise BadOutlet(f"The rule “{name}” takes a range: at_least, at_most, or target and tolerance.")
+        return _named(name, entry)
+    if kind.takes not in (NUMBER, RANGE):
+        raise BadOutlet(f"The rule “{name}” asks for nothing: it takes “exactly”.")
     if "target" in entry:
-        target, tolerance = entry["target"], entry.get("tolerance", 0.0)
+        target, tolerance = _number(name, entry["target"]), _number(name, entry.get("tolerance", 0.0), least=0.0)
         return Demand(low=target - tolerance, high=target + tolerance, target=target)
-    low, high = entry.get("at_least"), entry.get("at_most")
+    low, high = (None if entry.get(key) is None else _number(name, entry[key]) for key in ("at_least", "at_most"))
     if low is None and high is None:
         raise BadOutlet(f"The rule “{name}” asks for nothing.")
     if low is not None and high is not None and low > high:
-        raise BadOutlet(f"The rule “{name}” asks for at least {low} and at most {high}.")
+        raise BadOutlet(f"The rule “{name}” asks for at least {low:g} and at most {high:g}, which nothing can meet.")
     return Demand(low=low, high=high)
 
 
+def _named(name: str, entry: dict) -> Demand:
+    """A demand for one value, for one of several, for a text or for a whole list."""
+    kind, value = RULE_KINDS[name], entry.get("exactly")
+    if kind.takes == PATTERN:
+        if not isinstance(value, str) or not value.strip() or len(value) > _LONGEST_PATTERN:
+            raise BadOutlet(f"The rule “{name}” takes a pattern of up to {_LONGEST_PATTERN} letters.")
+        try:
+            read_pattern(value)
+        except BadPattern as error:
+            raise BadOutlet(f"The pattern of the rule “{name}” cannot be read. {error}") from error
+        return Demand(exactly=value)
+    if kind.takes == LIST:
+        if not isinstance(value, list) or not value or any(each not in kind.choices for each in value):
+            raise BadOutlet(f"The rule “{name}” takes a list of these: {', '.join(kind.choices)}.")
+        return Demand(exactly=tuple(dict.fromkeys(value)))
+    values = entry.get("one_of", [value])
+    if not isinstance(values, list) or not values:
+        raise BadOutlet(f"“one_of” of the rule “{name}” is a list of values.")
+    for each in values:
+        if kind.takes == NUMBER:
+            _number(name, each)
+        elif each not in kind.choices:
+            raise BadOutlet(_unknown(name, each))
+    return Demand(exactly=value) if "exactly" in entry else Demand(one_of=tuple(values))
+
+
+def _unknown(name: str, value) -> str:
+    if name == "container":
+        return f"Sermovox does not write {value} files; it writes {', '.join(RULE_KINDS[name].choices)}."
+    return f"The rule “{name}” cannot be “{value}”; it can be {', '.join(RULE_KINDS[name].choices)}."
+
+
+def _number(name: str, value, *, least: float | None = None) -> float:
+    kind = RULE_KINDS[name]
+    least = kind.least if least is None else least
+    number = isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
+    if not number or not least <= value <= kind.most:
+        unit = f" {kind.unit}" if kind.unit else ""
+        raise BadOutlet(f"The rule “{name}” takes numbers from {least:g} to {kind.most:g}{unit}, not “{value}”.")
+    return value
+
+
 def _refuse_contradictions(outlet: Outlet) -> None:
-    for channels in (1, 2):
+    for source_channels in (1, 2):
         for content_kind in CONTENT_KINDS:
-            asked = outlet.demands(channels=channels, content_kind=content_kind)
+            asked = outlet.demands(channels=source_channels, content_kind=content_kind)
             for needed in ("container", "channels", "sample_rate_hz"):
                 if needed not in asked:
                     raise BadOutlet(f"The outlet “{outlet.title}” does not state its {needed}.")
-            if asked["container"].exactly not in ("mp3", "wav"):
-                raise BadOutlet(f"Sermovox does not write {asked['container'].exactly} files.")
-            if asked["channels"].exactly not in (MONO, STEREO, AS_SOURCE):
-                raise BadOutlet(f"Channels are {MONO}, {STEREO} or {AS_SOURCE}.")
-            if asked["container"].exactly == "mp3" and "bit_rate_kbps" not in asked:
-                raise BadOutlet(f"The outlet “{outlet.title}” does not state its bit_rate_kbps.")
+            channels = outlet.channels_for(source_channels)
+            asked = outlet.demands(channels=channels, content_kind=content_kind)
+            encoding = outlet.encoding(channels=channels, content_kind=content_kind)
+            if told := [*_against(asked, encoding), *objections(encoding)]:
+                raise BadOutlet(" ".join(told))
+            if told := _no_place_for(outlet, encoding):
+                raise BadOutlet(told)
+
+
+def _against(asked: dict[str, Demand], encoding: Encoding) -> list[str]:
+    """Demands that no file can meet at once."""
+    told = []
+    channels = asked["channels"].first
+    if channels == JOINT and encoding.channels == 1:
+        told.append("Joint stereo is asked of a file in mono. Ask for “stereo” or leave the rule to stereo files.")
+    if channels in (JOINT, SEPARATE) and encoding.codec != "mp3":
+        told.append(f"“{channels}” is a matter of MP3 alone; ask for “stereo” here.")
+    if channels == SEPARATE and encoding.mode != CONSTANT:
+        told.append("Separate stereo is written at a constant bitrate only.")
+    if encoding.lossy and "sample_format" in asked:
+        told.append("A lossy format has no bit depth. Take that rule out.")
+    if not encoding.lossy and (names := [n for n in ("bit_rate_kbps", "bit_rate_mode", "quality") if n in asked]):
+        what = RULE_KINDS[names[0]].label.lower()
+        told.append(f"The {what} of a format without loss follows from its sound. Take that rule out.")
+    if "quality" in asked and encoding.mode != QUALITY:
+        told.append("A quality is asked, and a bitrate mode that leaves none to choose. Take one of them out.")
+    if encoding.lossy and encoding.mode == AVERAGE and (rate := asked.get("bit_rate_kbps")) and rate.first is not None:
+        told.append("An average bitrate is never met exactly. Give a target and a tolerance, such as 64 ±20 kbit/s.")
+    if "broadcast_wave" in asked and encoding.container != "wav":
+        told.append("A BWF description is a matter of WAV alone.")
+    if (
+        encoding.container == "wav"
+        and encoding.sample_format == FLOAT_32
+        and asked.get("codec", Demand()).first == ("pcm_s16le")
+    ):
+        told.append("pcm_s16le is 16-bit sound, and 32-bit float is asked. Take one of them out.")
+    if asked.get("codec", Demand()).first == "pcm_s16le" and encoding.sample_format not in (INT_16, FLOAT_32):
+        told.append(f"pcm_s16le is 16-bit sound, and {encoding.sample_format} is asked. Take one of them out.")
+    return told
+
+
+def _no_place_for(outlet: Outlet, encoding: Encoding) -> str:
+    """What the container cannot hold of what is asked, said; empty where it holds all."""
+    container = encoding.container
+    for name in outlet.tag_patterns:
+        if not holds(container, name):
+            return f"The tags of {container} files have no place for the {TAGS[name]}. Take the rule “tag_{name}” out."
+    if outlet.artwork and not holds(container, "picture") and "cover.jpg" not in outlet.extra_files:
+        return f"{container} files hold no picture. Ask for cover.jpg among the extra files as well."
+    if outlet.chapters and not holds(container, "chapters"):
+        return f"{container} files hold no chapter marks. Ask for chapters.json among the extra files instead."
+    if outlet.rule("tag_form") and not forms(container):
+        return f"{container} files have but one way of tagging. Take the rule “tag_form” out."
+    if outlet.chapters == FROM_SECTIONS and not outlet.joined:
+        return "Chapter marks from sections want one file of all sections; ask for that, or for marks from pages."
+    return ""
+
+
+__all__ = [
+    "CHOICE",
+    "CONTENT_KINDS",
+    "DEFAULT_NAMES",
+    "FORMAT",
+    "VARIANTS",
+    "BadOutlet",
+    "Outlet",
+    "Rule",
+    "parse",
+    "read",
+    "shipped",
+    "shipped_text",
+    "written",
+]

@@ -3,23 +3,57 @@
 A new kind of rule is one new entry of RULE_KINDS.
 """
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
+from mastering.audio.encodings import (
+    AVERAGE,
+    BIT_RATE_MODES,
+    CODECS,
+    CONSTANT,
+    FLOAT_32,
+    INT_16,
+    INT_24,
+    INT_32,
+    VARIABLE,
+)
+from mastering.audio.facts import FileFacts
 from mastering.meters.measurement import Measurement
+from mastering.meters.meter import Levels
+from mastering.tagging.artwork import ArtworkFacts, BadArtwork, inspect
+from mastering.tagging.carried import Carried
+from mastering.tagging.inscription import TAGS
 
 MONO, STEREO, AS_SOURCE = "mono", "stereo", "as recorded"
-_CHANNEL_WORDS = {1: MONO, 2: STEREO}
+JOINT, SEPARATE = "joint stereo", "separate stereo"
+ONE_EACH, JOINED = "one for each section", "one of all sections"
+FROM_SECTIONS, FROM_MARKS = "from sections", "from marks"
+ASKED, LEFT_OUT = "there", "left out"
+EXTRAS = ("manifest.csv", "manifest.json", "cover.jpg", "chapters.json", "chapters.txt", "check-sheets.html")
+"""Files that can go with a delivery."""
+ROLES = ("opening credits", "dedication", "foreword", "afterword", "closing credits", "sample")
+"""Sections an outlet may want to be there."""
+GROUPS = ("Format", "Bitrate", "Levels", "Length and size", "Files and delivery", "Tags", "Artwork and chapters")
+CHOICE, NUMBER, RANGE, PATTERN, LIST = "choice", "number", "range", "pattern", "list"
 
 
 @dataclass(frozen=True, kw_only=True)
 class Demand:
-    """What is asked: one exact value, or a range open or closed at either end, perhaps with an aim in it."""
+    """What is asked: one exact value or one of several, or a range open or closed at either end, perhaps with an aim.
 
-    exactly: str | int | None = None
+    `exactly` is a pattern for rules about texts, and all of a tuple for rules about lists.
+    """
+
+    exactly: str | int | float | tuple[str, ...] | None = None
+    one_of: tuple[str | int | float, ...] = ()
     low: float | None = None
     high: float | None = None
     target: float | None = None
+
+    @property
+    def first(self) -> str | int | float | tuple[str, ...] | None:
+        """The value to make a file with, where values are named."""
+        return self.one_of[0] if self.one_of else self.exactly
 
 
 @dataclass(frozen=True)
@@ -31,38 +65,128 @@ class Advice:
     other: str = ""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Examined:
+    """One finished file as it was found. `texts` holds what rules about texts expect of this very file, by rule."""
+
+    measurement: Measurement
+    carried: Carried
+    name: str = ""
+    texts: Mapping[str, str] | None = None
+    artwork: ArtworkFacts | None = field(init=False, default=None)
+
+    def __post_init__(self):
+        if self.carried.picture:
+            try:
+                object.__setattr__(self, "artwork", inspect(self.carried.picture))
+            except BadArtwork:
+                # What is no picture counts as none.
+                return
+
+    @property
+    def facts(self) -> FileFacts:
+        return self.measurement.facts
+
+    @property
+    def frame_kbps(self) -> tuple[float, float] | None:
+        """The lowest and the highest bitrate of the frames of an MP3, kbit/s."""
+        return self.facts.frame_kbps
+
+    @property
+    def levels(self) -> Levels:
+        return self.measurement.levels
+
+
+Figure = str | float | None
+
+
 @dataclass(frozen=True)
 class RuleKind:
-    """One kind of rule. `figure` returns what a finished file has; `unit` and `digits` say how it is written."""
+    """One kind of rule. `figure` returns what a finished file has; `unit` and `digits` say how it is written.
+
+    `takes` is how a demand of this kind is written, `choices` what it may name, `least` and `most` what its numbers may
+    be. `hint` tells somebody who writes a rule what it means.
+    """
 
     label: str
-    figure: Callable[[Measurement], str | float | None]
+    figure: Callable[[Examined], Figure]
     advice: Advice
     unit: str = ""
     digits: int = 1
     close: float = 0.0
     """A figure that passes by less than this is passed with a remark."""
+    group: str = "Levels"
+    takes: str = RANGE
+    choices: tuple[str, ...] = ()
+    least: float = -200.0
+    most: float = 1e9
+    hint: str = ""
 
 
-def _channels(measurement: Measurement) -> str:
-    count = measurement.facts.channels
-    return _CHANNEL_WORDS.get(count, f"{count} channels")
+def _channels(examined: Examined) -> str:
+    count = examined.facts.channels
+    if count == 2 and examined.carried.joint is not None:
+        return JOINT if examined.carried.joint else SEPARATE
+    return {1: MONO, 2: STEREO}.get(count, f"{count} channels")
 
 
-def _bit_rate_mode(measurement: Measurement) -> str | None:
-    constant = measurement.facts.constant_bit_rate
-    return None if constant is None else "constant" if constant else "variable"
+def _container(examined: Examined) -> str:
+    return examined.carried.container or examined.facts.container
 
 
-def _sample_format(measurement: Measurement) -> str:
-    facts = measurement.facts
+def _bit_rate_mode(examined: Examined) -> str | None:
+    constant = examined.facts.constant_bit_rate
+    if constant is None or constant:
+        return None if constant is None else CONSTANT
+    # AAC keeps to an average by what its frames borrow of each other.
+    return examined.carried.mode or (AVERAGE if examined.facts.codec == "aac" else VARIABLE)
+
+
+def _sample_format(examined: Examined) -> str:
+    facts = examined.facts
     if facts.bit_depth is None:
         return "lossy"
     return f"{facts.bit_depth}-bit {'float' if facts.floating_point else 'integer'}"
 
 
-def _level(name: str) -> Callable[[Measurement], float | None]:
-    return lambda measurement: getattr(measurement.levels, name)
+def _level(name: str) -> Callable[[Examined], float | None]:
+    return lambda examined: getattr(examined.levels, name)
+
+
+def _tag(name: str) -> Callable[[Examined], str | None]:
+    return lambda examined: examined.carried.tags.get(name)
+
+
+def _encoder(examined: Examined) -> str:
+    return ASKED if examined.carried.tags.get("encoder") else LEFT_OUT
+
+
+def _artwork_px(examined: Examined) -> str | float | None:
+    picture = examined.artwork
+    if picture and picture.width_px != picture.height_px:
+        return f"{picture.width_px} × {picture.height_px} px"
+    return picture.width_px if picture else None
+
+
+def _artwork_format(examined: Examined) -> str | None:
+    return examined.artwork.format if examined.artwork else None
+
+
+def _chapters(examined: Examined) -> str:
+    """Whether there are chapter marks, and any that cannot be right."""
+    marks = examined.carried.chapters
+    if not marks:
+        return "none"
+    if any(not mark.title.strip() for mark in marks):
+        return "one without a title"
+    starts = [mark.start_s for mark in marks]
+    if starts[0] > _FIRST_CHAPTER_S or starts != sorted(set(starts)) or starts[-1] >= examined.facts.duration_s:
+        return "out of order"
+    return ASKED
+
+
+_FIRST_CHAPTER_S = 0.5
+"""A chapter that begins later leaves the start of the file without one."""
 
 
 _MAKE_AGAIN = "Make the file again for this outlet from its recording."
@@ -73,18 +197,84 @@ _RMS_ADVICE = Advice(
     too_high="The file is louder than asked. " + _MAKE_AGAIN,
 )
 
+_AGAIN = Advice(other=_MAKE_AGAIN)
+_FACTS = "Give it to the production under “Facts and artwork”, then write the tags again."
+_TAG_ADVICE = {
+    "title": "Give the section a title in the running order, then write the tags again.",
+    "track": "The place in the running order goes here. Write the tags again.",
+    "lyrics": "Give the section its text or notes, then write the tags again.",
+}
+_PICTURE = "Give the production a square picture under “Facts and artwork”, then make the file again."
+
+
+def _tag_kind(name: str) -> RuleKind:
+    label = TAGS[name]
+    return RuleKind(
+        f"Tag: {label}",
+        _tag(name),
+        Advice(other=_TAG_ADVICE.get(name, _FACTS)),
+        group="Tags",
+        takes=PATTERN,
+        hint="A pattern, as for names: {title}, {production}, {narrator}, …",
+    )
+
+
+def _format_kind(
+    label: str, figure: Callable[[Examined], Figure], choices: tuple[str, ...], hint: str = ""
+) -> RuleKind:
+    return RuleKind(label, figure, _AGAIN, group="Format", takes=CHOICE, choices=choices, hint=hint)
+
+
 RULE_KINDS: dict[str, RuleKind] = {
-    "container": RuleKind("Container", lambda m: m.facts.container, Advice(other=_MAKE_AGAIN)),
-    "codec": RuleKind("Codec", lambda m: m.facts.codec, Advice(other=_MAKE_AGAIN)),
-    "channels": RuleKind("Channels", _channels, Advice(other=_MAKE_AGAIN)),
+    "container": _format_kind("Container", _container, tuple(CODECS)),
+    "codec": _format_kind(
+        "Codec",
+        lambda e: e.facts.codec,
+        ("mp3", "aac", "alac", "pcm", "pcm_s16le", "flac", "vorbis", "opus", "wmav2"),
+        "Where the container leaves it open: “pcm” is any uncompressed sound, “pcm_s16le” that of a plain 16-bit WAV.",
+    ),
+    "channels": _format_kind("Channels", _channels, (MONO, STEREO, JOINT, SEPARATE, AS_SOURCE)),
     "sample_rate_hz": RuleKind(
-        "Sample rate", lambda m: m.facts.sample_rate_hz, Advice(other=_MAKE_AGAIN), unit="Hz", digits=0
+        "Sample rate",
+        lambda e: e.facts.sample_rate_hz,
+        _AGAIN,
+        unit="Hz",
+        digits=0,
+        group="Format",
+        takes=NUMBER,
+        least=8000,
+        most=192000,
     ),
-    "sample_format": RuleKind("Bit depth", _sample_format, Advice(other=_MAKE_AGAIN)),
+    "sample_format": _format_kind("Bit depth", _sample_format, (INT_16, INT_24, INT_32, FLOAT_32)),
+    "broadcast_wave": _format_kind(
+        "BWF description", lambda e: ASKED if e.carried.broadcast else "none", (ASKED,), "The “bext” chunk of a WAV."
+    ),
     "bit_rate_kbps": RuleKind(
-        "Bitrate", lambda m: m.facts.bit_rate_kbps, Advice(other=_MAKE_AGAIN), unit="kbit/s", digits=0
+        "Bitrate",
+        lambda e: e.facts.bit_rate_kbps,
+        _AGAIN,
+        unit="kbit/s",
+        digits=0,
+        group="Bitrate",
+        takes=NUMBER,
+        least=6,
+        most=512,
+        hint="One value, several, or for a variable bitrate the lowest and the highest.",
     ),
-    "bit_rate_mode": RuleKind("Bitrate mode", _bit_rate_mode, Advice(other=_MAKE_AGAIN)),
+    "bit_rate_mode": RuleKind(
+        "Bitrate mode", _bit_rate_mode, _AGAIN, group="Bitrate", takes=CHOICE, choices=BIT_RATE_MODES
+    ),
+    "quality": RuleKind(
+        "Encoder’s quality",
+        lambda e: e.carried.quality,
+        _AGAIN,
+        digits=0,
+        group="Bitrate",
+        takes=NUMBER,
+        least=0,
+        most=9,
+        hint="0 is the best, 9 the smallest; for the bitrate mode “quality”.",
+    ),
     "integrated_lufs": RuleKind(
         "Integrated loudness",
         _level("integrated_lufs"),
@@ -172,27 +362,175 @@ RULE_KINDS: dict[str, RuleKind] = {
     ),
     "duration_s": RuleKind(
         "Length",
-        lambda m: m.facts.duration_s,
-        Advice(too_low="The file is too short.", too_high="The file is too long. Split the section in two."),
+        lambda e: e.facts.duration_s,
+        Advice(
+            too_low="The file is too short. Join the section with the next on its row of the running order.",
+            too_high="The file is too long. Split the section in two on its page.",
+        ),
         unit="s",
         digits=0,
+        group="Length and size",
+        least=0,
+    ),
+    "size_mb": RuleKind(
+        "Size of a file",
+        lambda e: e.facts.size_bytes / 1e6,
+        Advice(
+            too_low="The file is smaller than asked.",
+            too_high="The file is too large. Split the section on its page, or ask for a lower bitrate on the rule "
+            "sheet.",
+        ),
+        unit="MB",
+        group="Length and size",
+        least=0,
+    ),
+    "delivery_mb": RuleKind(
+        "Size of the delivery",
+        lambda e: None,
+        Advice(too_high="All files together are too large. Deliver fewer sections at a time, or at a lower bitrate."),
+        unit="MB",
+        group="Length and size",
+        least=0,
     ),
     "consistency_lu": RuleKind(
         "From the middle of the delivery",
-        lambda m: None,
+        lambda e: None,
         Advice(
             too_high="It is louder or quieter than the other files of this delivery. Make them again together; if it "
             "stays, see its plan.",
         ),
         unit="LU",
         close=0.1,
+        least=0,
+    ),
+    "channels_alike": RuleKind(
+        "Channels of all files",
+        lambda e: None,
+        Advice(other="Some files are mono and some are stereo. Make all of them again in one run."),
+        group="Files and delivery",
+        takes=CHOICE,
+        choices=("all alike",),
+    ),
+    "files": RuleKind(
+        "Files",
+        lambda e: None,
+        Advice(),
+        group="Files and delivery",
+        takes=CHOICE,
+        choices=(ONE_EACH, JOINED),
+    ),
+    "sections_required": RuleKind(
+        "Sections required",
+        lambda e: None,
+        Advice(other="Add the missing sections to the running order and deliver them too."),
+        group="Files and delivery",
+        takes=LIST,
+        choices=ROLES,
+    ),
+    "order": RuleKind(
+        "Order of the names",
+        lambda e: None,
+        Advice(
+            other="Sorted by name, the files are not in running order. Begin their names with {place|pad} on “Names”."
+        ),
+        group="Files and delivery",
+        takes=CHOICE,
+        choices=("as the running order",),
+    ),
+    "names": RuleKind(
+        "File name",
+        lambda e: e.name or None,
+        Advice(other="Rename the file on its delivery’s page, or change the pattern on “Names”."),
+        group="Files and delivery",
+        takes=PATTERN,
+        hint="A pattern; each production may still choose its own.",
+    ),
+    "folder": RuleKind(
+        "Folder",
+        lambda e: None,
+        Advice(),
+        group="Files and delivery",
+        takes=PATTERN,
+        hint="Where the files lie in what is handed over, such as mp3 or masters.",
+    ),
+    "extra_files": RuleKind(
+        "Files beside them",
+        lambda e: None,
+        Advice(other="What is missing is made from the production’s facts, artwork and chapter marks; give it those."),
+        group="Files and delivery",
+        takes=LIST,
+        choices=EXTRAS,
+    ),
+    "tag_form": RuleKind(
+        "Way of tagging",
+        lambda e: e.carried.form,
+        Advice(other="Write the tags again."),
+        group="Tags",
+        takes=CHOICE,
+        choices=("ID3v2.3", "ID3v2.4"),
+    ),
+    **{f"tag_{name}": _tag_kind(name) for name in TAGS if name != "encoder"},
+    "tag_encoder": RuleKind(
+        "Tag: encoder",
+        _encoder,
+        Advice(other="Write the tags again."),
+        group="Tags",
+        takes=CHOICE,
+        choices=(LEFT_OUT, ASKED),
+    ),
+    "artwork_px": RuleKind(
+        "Artwork, each side",
+        _artwork_px,
+        Advice(too_low=_PICTURE, too_high=_PICTURE, other=_PICTURE),
+        unit="px",
+        digits=0,
+        group="Artwork and chapters",
+        least=1,
+        most=8000,
+        hint="A square picture in every file; larger ones are scaled down.",
+    ),
+    "artwork_kb": RuleKind(
+        "Artwork, weight",
+        lambda e: e.artwork and e.artwork.size_bytes / 1000,
+        Advice(too_high=_PICTURE, other=_PICTURE),
+        unit="kB",
+        digits=0,
+        group="Artwork and chapters",
+        least=1,
+        most=32000,
+    ),
+    "artwork_format": RuleKind(
+        "Artwork, format",
+        _artwork_format,
+        Advice(other=_PICTURE),
+        group="Artwork and chapters",
+        takes=CHOICE,
+        choices=("JPEG", "PNG"),
+    ),
+    "chapters": RuleKind(
+        "Chapter marks",
+        _chapters,
+        Advice(other="Give every section, or every mark on its page, a title; then make the file again."),
+        group="Artwork and chapters",
+        takes=CHOICE,
+        choices=(FROM_SECTIONS, FROM_MARKS),
     ),
 }
 
 PEAK_RULES = ("sample_peak_dbfs", "true_peak_dbtp")
 LOUDNESS_RULES = ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs")
-OF_DELIVERIES = ("consistency_lu",)
+CONSISTENCY = "consistency_lu"
+OF_DELIVERIES = (
+    CONSISTENCY,
+    "delivery_mb",
+    "channels_alike",
+    "sections_required",
+    "order",
+    "extra_files",
+)
 """Rules about all files of a delivery together; one file alone has no figure for them."""
+OF_MAKING = ("files", "folder")
+"""Rules that say how files are made and where they go; there is nothing in a file to hold against them."""
 
 
 def meets(figure: float, demand: Demand) -> bool:

@@ -14,7 +14,7 @@ from mastering.meters.decibels import db_of_power
 from mastering.meters.meter import Levels
 from mastering.outlets.levelplan import LevelPlan, gain_range, needed_gain_db, plan_levels
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.rules import LOUDNESS_RULES, OF_DELIVERIES, PEAK_RULES, Demand
+from mastering.outlets.rules import CONSISTENCY, LOUDNESS_RULES, PEAK_RULES, Demand
 from mastering.shaping.treatment import Treatment
 
 _INSIDE_LU = 0.2
@@ -78,7 +78,7 @@ def plan_member(
 
 def wanted_near(reached_lufs: Sequence[float | None], outlet: Outlet) -> list[Demand | None]:
     """For each section that would lie too far from the median loudness of all, the range it has to come into, LUFS."""
-    within = next((rule.demands[None].high for rule in outlet.rules if rule.name in OF_DELIVERIES), None)
+    within = next((rule.demands[None].high for rule in outlet.rules if rule.name == CONSISTENCY), None)
     known = [figure for figure in reached_lufs if figure is not None]
     if within is None or not known:
         return [None] * len(reached_lufs)

@@ -42,12 +42,13 @@ class ArtworkFacts:
 
 @dataclass(frozen=True, kw_only=True)
 class ArtworkRule:
-    """What an outlet asks of a square picture: its side in pixels and its weight."""
+    """What an outlet asks of a square picture: its side in pixels, its weight, and JPEG or PNG."""
 
     at_least_px: int
     at_most_px: int
     at_most_bytes: int
     source: str
+    format: str = "JPEG"
 
 
 def inspect(data: bytes) -> ArtworkFacts:
@@ -89,7 +90,7 @@ def obstacles(facts: ArtworkFacts, rule: ArtworkRule) -> str:
 
 
 def fitted(data: bytes, rule: ArtworkRule) -> bytes:
-    """Bring a picture to an outlet's rule as a JPEG: never larger than it is, no heavier than allowed.
+    """Bring a picture to an outlet's rule: never larger than it is, no heavier than allowed.
 
     Scaled with Lanczos, in RGB, without what a camera wrote into it. Raises BadArtwork where it cannot be done.
     """
@@ -100,7 +101,24 @@ def fitted(data: bytes, rule: ArtworkRule) -> bytes:
         plain = _as_rgb(picture)
         if plain.width != side:
             plain = plain.resize((side, side), Image.Resampling.LANCZOS, reducing_gap=3.0)
-    return _lightest(plain, rule.at_most_bytes)
+    return _as_png(plain, rule) if rule.format == "PNG" else _lightest(plain, rule.at_most_bytes)
+
+
+def _as_png(picture: Image.Image, rule: ArtworkRule) -> bytes:
+    """A PNG, made smaller until it keeps within its weight: it has no quality to give."""
+    side = picture.width
+    while True:
+        made = io.BytesIO()
+        picture.save(made, "PNG", optimize=True)
+        if len(made.getvalue()) <= rule.at_most_bytes:
+            return made.getvalue()
+        side = round(side * 0.9)
+        if side < rule.at_least_px:
+            raise BadArtwork(
+                f"As a PNG of {picture.width} pixels it weighs {len(made.getvalue()) / 1000:.0f} kB; "
+                f"{rule.at_most_bytes / 1000:.0f} kB are allowed. Choose a picture with less detail."
+            )
+        picture = picture.resize((side, side), Image.Resampling.LANCZOS)
 
 
 def _lightest(picture: Image.Image, at_most_bytes: int) -> bytes:

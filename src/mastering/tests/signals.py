@@ -1,11 +1,18 @@
 """Sounds the tests make, and real speech they find on the machine."""
 
+import io
 from pathlib import Path
 
 import av
 import numpy as np
 import soundfile
 import soxr
+from PIL import Image
+
+from mastering.naming.patterns import facts_of
+from mastering.outlets.inscribed import inscribed
+from mastering.outlets.outlet import Outlet
+from mastering.tagging.inscription import Chapter
 
 PROMPTS = Path("/usr/share/asterisk/sounds/en_US_f_Allison")
 """Debian's asterisk-core-sounds-en-wav: a human voice, 8 kHz."""
@@ -69,6 +76,29 @@ def written_aac(folder: Path, samples: np.ndarray, rate_hz: int = 44100, name: s
             container.mux(stream.encode(part))
         container.mux(stream.encode())
     return path
+
+
+def picture(form: str = "JPEG", side: int = 700) -> bytes:
+    """A square picture that does not pack well."""
+    made, random = io.BytesIO(), np.random.default_rng(side)
+    Image.fromarray(random.integers(0, 255, (side, side, 3), np.uint8)).save(made, form, quality=70)
+    return made.getvalue()
+
+
+BOOK = {
+    "title": "Ebb", "place": 3, "total": 12, "production": "The Salt Road", "author": "Ada Fenn",
+    "narrator": "Ilse Ørum", "year": 2026, "language": "English", "genre": "Audiobook",
+    "description": "Two lines\nof it.", "notes": "Notes.", "copyright": "© 2026", "contact": "ilse@example.org",
+}  # fmt: skip
+"""What is known of a section, by the fields of patterns."""
+
+
+def told(outlet: Outlet, *, container: str, chapters=(), **facts) -> dict:
+    """What a file of that book says for an outlet, and what its check expects: keywords of `make`."""
+    (known,) = facts_of([BOOK | facts], lines=True)
+    chapters = chapters or (Chapter(start_s=0, end_s=9, title="Ebb"),)
+    given, texts = inscribed(outlet, known, container=container, artwork=picture(), chapters=chapters)
+    return {"inscription": given, "texts": texts}
 
 
 def real_speech() -> list[Path]:

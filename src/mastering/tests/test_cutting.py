@@ -103,7 +103,8 @@ class Cutting(TestCase):
             with self.subTest(path.name), Reader(path) as reader:
                 whole = np.concatenate(list(reader.blocks()))
                 for start in (0, 7, 3 * RATE + 11, len(whole) - 50):
-                    part = np.concatenate(list(reader.stretch(start, start + 999)))
+                    # What fills AAC's last frame is no part of the recording, yet earlier cuts may reach into it.
+                    part = np.concatenate(list(reader.stretch(start, start + 999)))[: len(whole) - start]
                     # AAC fills noise in at random, so its samples are near, not alike; their places are the same.
                     tolerance = 0.003 if path.suffix == ".m4a" else 0
                     np.testing.assert_allclose(part, whole[start : start + 999], rtol=0, atol=tolerance)

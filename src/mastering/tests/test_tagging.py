@@ -1,6 +1,5 @@
 """Tags, pictures and chapter marks: written with one library, read with another, and the sound is never touched."""
 
-import io
 import shutil
 import tempfile
 from pathlib import Path
@@ -8,7 +7,6 @@ from unittest import TestCase
 
 import mutagen
 import numpy as np
-from PIL import Image
 
 from mastering.audio.convert import to_held
 from mastering.audio.encodings import QUALITY, Encoding
@@ -18,7 +16,7 @@ from mastering.errors import CannotMake
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import holds, inscribe, reinscribe, sound_sha256
 from mastering.tagging.inscription import TAGS, BadTag, Chapter, Inscription, tag_text
-from mastering.tests.signals import speech
+from mastering.tests.signals import picture, speech
 
 FORMATS = (
     {"container": "mp3", "bit_rate_kbps": 64},
@@ -57,12 +55,6 @@ CHAPTERS = (
 )
 
 
-def picture(form: str = "JPEG", side: int = 64) -> bytes:
-    made = io.BytesIO()
-    Image.effect_noise((side, side), 60).convert("RGB").save(made, form)
-    return made.getvalue()
-
-
 class Inscribed(TestCase):
     def setUp(self):
         kept = tempfile.TemporaryDirectory()
@@ -90,7 +82,7 @@ class Inscribed(TestCase):
                 path, container = self.file(chapters=CHAPTERS, **facts)
                 before = self.decoded(path)
                 for form in ("ID3v2.3", "ID3v2.4"):
-                    given = Inscription(tags=TEXTS, picture=picture(), chapters=CHAPTERS, form=form)
+                    given = Inscription(tags=TEXTS, picture=picture(side=64), chapters=CHAPTERS, form=form)
                     inscribe(path, container, given)
                     found = read_carried(path)
                     held = {name: text for name, text in TEXTS.items() if holds(container, name)}
@@ -110,7 +102,7 @@ class Inscribed(TestCase):
         for facts in FORMATS:
             with self.subTest(facts):
                 path, container = self.file(**facts)
-                inscribe(path, container, Inscription(tags=TEXTS, picture=picture()))
+                inscribe(path, container, Inscription(tags=TEXTS, picture=picture(side=64)))
                 inscribe(path, container, Inscription(tags={"title": "Short"}))
                 found = read_carried(path)
                 left = {name: text for name, text in found.tags.items() if name != "encoder"}
@@ -132,7 +124,7 @@ class Inscribed(TestCase):
                 path, container = self.file(**facts)
                 path.chmod(0o640)
                 before, packets = self.decoded(path), sound_sha256(path)
-                reinscribe(path, container, Inscription(tags=TEXTS, picture=picture(), chapters=CHAPTERS))
+                reinscribe(path, container, Inscription(tags=TEXTS, picture=picture(side=64), chapters=CHAPTERS))
                 np.testing.assert_array_equal(self.decoded(path), before)
                 self.assertEqual(sound_sha256(path), packets)
                 self.assertEqual(read_carried(path).tags["title"], TEXTS["title"])
@@ -154,7 +146,7 @@ class Inscribed(TestCase):
     def test_pictures_and_links_of_chapters_go_into_id3(self):
         path, container = self.file(container="mp3", bit_rate_kbps=64)
         for form in ("ID3v2.3", "ID3v2.4"):
-            shown = Chapter(start_s=0, end_s=5, title="Only", link="https://example.org/a", picture=picture("PNG"))
+            shown = Chapter(start_s=0, end_s=5, title="Only", link="https://example.org/a", picture=picture("PNG", 64))
             inscribe(path, container, Inscription(chapters=(shown,), form=form))
             self.assertEqual(read_carried(path).chapters, (shown,))
             (frame,) = mutagen.File(path).tags.getall("CHAP")

@@ -9,13 +9,14 @@ import soundfile
 from scipy.ndimage import maximum_filter1d
 from scipy.signal import butter, sosfiltfilt, sosfreqz
 
+from mastering.comparing import compared
 from mastering.meters import loudness
 from mastering.meters.envelope import is_silent
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Levels, Meter
 from mastering.meters.speech import spoken_cells, threshold_between_words
 from mastering.outlets.outlet import parse, shipped_text
-from mastering.pipeline import compared, make
+from mastering.pipeline import make
 from mastering.shaping.hush import hushed, noise_power
 from mastering.shaping.match import matching_gains
 from mastering.shaping.ride import FASTEST_DB_PER_S, MOST_DB, ridden, ride_curve

@@ -12,10 +12,11 @@ import av
 import numpy as np
 
 from mastering.audio.reader import Reader
+from mastering.comparing import compared
 from mastering.meters.measurement import measure
 from mastering.outlets.levelplan import plan_levels
 from mastering.outlets.outlet import shipped
-from mastering.pipeline import compared, make
+from mastering.pipeline import make
 from mastering.shaping.chain import shaped
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited

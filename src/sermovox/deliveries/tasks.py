@@ -86,7 +86,7 @@ def _made(file: FinishedFile) -> Made:
         file.path,
         content_kind=file.content_kind,
         treatment=member.treatment,
-        measured=member.measurement(),
+        measured=member.measurement,
         plan=plan,
         waveform=file.waveform_path,
         stages=stages,

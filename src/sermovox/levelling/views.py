@@ -10,13 +10,13 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.convert import to_16_bit
+from mastering.comparing import compared
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import asked_text
 from mastering.outlets.outlet import Outlet, shipped
 from mastering.outlets.picture import curves
 from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS
 from mastering.outlets.sentences import clock, steps
-from mastering.pipeline import compared
 from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
 from sermovox.cutting.listening import as_wav
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks

@@ -1,0 +1,56 @@
+"""What a file for an outlet is to say of itself: its patterns filled in, its picture fitted."""
+
+from collections.abc import Sequence
+
+from mastering.naming.patterns import Facts, read_pattern
+from mastering.outlets.outlet import Outlet
+from mastering.tagging.artwork import BadArtwork, fitted
+from mastering.tagging.inscribing import holds
+from mastering.tagging.inscription import Chapter, Inscription, tag_text
+
+ENCODER = "Sermovox"
+
+
+def inscribed(
+    outlet: Outlet, facts: Facts, *, container: str, artwork: bytes = b"", chapters: Sequence[Chapter] = ()
+) -> tuple[Inscription, dict[str, str]]:
+    """Fill in what an outlet asks of tags, picture and chapter marks for one file.
+
+    Parameters
+    ----------
+    facts
+        What is known of the section and its production, with line breaks (see `facts_of`).
+    artwork
+        The production's picture as it is; left out where it cannot be made to fit.
+
+    Returns
+    -------
+    What is to be written, and what each rule about a tag expects to be found. Raises BadTag.
+    """
+    tags, texts = {}, {}
+    for name, pattern in outlet.tag_patterns.items():
+        text = tag_text(name, read_pattern(pattern).name(facts))
+        texts[f"tag_{name}"] = text
+        if text:
+            tags[name] = text
+    if outlet.names_encoder:
+        tags["encoder"] = ENCODER
+    return (
+        Inscription(
+            tags=tags,
+            picture=_picture(outlet, artwork) if holds(container, "picture") else b"",
+            chapters=tuple(chapters) if outlet.chapters else (),
+            form=outlet.tag_form,
+        ),
+        texts,
+    )
+
+
+def _picture(outlet: Outlet, artwork: bytes) -> bytes:
+    if not (outlet.artwork and artwork):
+        return b""
+    try:
+        return fitted(artwork, outlet.artwork)
+    except BadArtwork:
+        # The check sheet says that it is missing and what to do.
+        return b""
