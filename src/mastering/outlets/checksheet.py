@@ -296,7 +296,8 @@ def _verdict(rule: Rule, demand: Demand, figure: Figure) -> tuple[str, str]:
         return (PASS, "") if quiet else (FAIL, advice.other or "There is nothing to measure in this file.")
     if meets(figure, demand):
         return _pass_or_remark(rule, demand, figure)
-    return FAIL, advice.too_low if demand.low is not None and figure < demand.low else advice.too_high
+    said = advice.too_low if demand.low is not None and figure < demand.low else advice.too_high
+    return FAIL, said or advice.other
 
 
 def _is_exactly(figure: Figure, asked: str | int | float) -> bool:

@@ -453,6 +453,12 @@ def _number(name: str, value, *, least: float | None = None) -> float:
 
 
 def _refuse_contradictions(outlet: Outlet) -> None:
+    channels = outlet.rule("channels")
+    for variant, other in ((MONO, (STEREO, JOINT, SEPARATE)), (STEREO, (MONO,))):
+        if channels and (asked := channels.demands.get(variant)) and asked.first in other:
+            raise BadOutlet(
+                f"Files in {variant} are asked to be in {asked.first}. Ask the same of all files, or “{variant}” here."
+            )
     for source_channels in (1, 2):
         for content_kind in CONTENT_KINDS:
             asked = outlet.demands(channels=source_channels, content_kind=content_kind)
@@ -472,8 +478,6 @@ def _against(asked: dict[str, Demand], encoding: Encoding) -> list[str]:
     """Demands that no file can meet at once."""
     told = []
     channels = asked["channels"].first
-    if channels == JOINT and encoding.channels == 1:
-        told.append("Joint stereo is asked of a file in mono. Ask for “stereo” or leave the rule to stereo files.")
     if channels in (JOINT, SEPARATE) and encoding.codec != "mp3":
         told.append(f"“{channels}” is a matter of MP3 alone; ask for “stereo” here.")
     if channels == SEPARATE and encoding.mode != CONSTANT:

@@ -135,11 +135,16 @@ def _container(examined: Examined) -> str:
 
 
 def _bit_rate_mode(examined: Examined) -> str | None:
-    constant = examined.facts.constant_bit_rate
-    if constant is None or constant:
-        return None if constant is None else CONSTANT
+    constant, said = examined.facts.constant_bit_rate, examined.carried.mode
+    if constant is None:
+        return None
+    if said and (constant or said != CONSTANT):
+        # An even sound may well get the same bitrate throughout; what the file says of its making tells more.
+        return said
+    if constant:
+        return CONSTANT
     # AAC keeps to an average by what its frames borrow of each other.
-    return examined.carried.mode or (AVERAGE if examined.facts.codec == "aac" else VARIABLE)
+    return AVERAGE if examined.facts.codec == "aac" else VARIABLE
 
 
 def _sample_format(examined: Examined) -> str:

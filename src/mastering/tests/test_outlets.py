@@ -9,7 +9,7 @@ from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Meter
 from mastering.outlets.checksheet import FAIL, PASS, check
 from mastering.outlets.levelplan import corrected, plan_levels
-from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, parse, shipped, shipped_text
+from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, parse, shipped, shipped_text, written
 from mastering.tests.signals import noise, silence, speech
 
 
@@ -79,6 +79,91 @@ class Shipped(TestCase):
             with self.subTest(said), self.assertRaises(BadOutlet) as caught:
                 parse(good.replace(*change))
             self.assertIn(said, str(caught.exception))
+
+
+class Contradictions(TestCase):
+    def objection(self, key: str, *changes: tuple[str, str]) -> str:
+        text = shipped_text(key)
+        for old, new in changes:
+            self.assertIn(old, text)
+            text = text.replace(old, new)
+        with self.assertRaises(BadOutlet) as caught:
+            parse(text)
+        return str(caught.exception)
+
+    def added(self, key: str, rule: str) -> str:
+        with self.assertRaises(BadOutlet) as caught:
+            parse(shipped_text(key) + f'\n[[rules]]\n{rule}\nsource = "a test"\n')
+        return str(caught.exception)
+
+    def test_what_cannot_be_at_once_is_said_while_the_sheet_is_written(self):
+        mono = ('exactly = "mono"', 'exactly = "joint stereo"')
+        self.assertIn(
+            "at least 60 and at most 56", self.objection("slow-connections", ("at_least = 16", "at_least = 60"))
+        )
+        self.assertIn("no 16 kbit/s as the lowest", self.objection("slow-connections", ("22050", "44100")))
+        said = self.objection("volunteer-archive", ("44100", "22050"), ("exactly = 128", "exactly = 320"))
+        self.assertIn("no 320 kbit/s at 22050 Hz in mono; the nearest is 160 kbit/s", said)
+        self.assertIn("Files in mono are asked to be in joint stereo", self.objection("podcast-host", mono))
+        self.assertIn("leaves none to choose", self.added("volunteer-archive", 'name = "quality"\nexactly = 4'))
+        self.assertIn(
+            "has no bit depth", self.added("podcast-host", 'name = "sample_format"\nexactly = "16-bit integer"')
+        )
+        self.assertIn("follows from its sound", self.added("booked-job", 'name = "bit_rate_kbps"\nexactly = 64'))
+        self.assertIn("no place for the lyrics", self.added("booked-job", 'name = "tag_lyrics"\nexactly = "{notes}"'))
+        self.assertIn(
+            "one file of all sections", self.added("podcast-host", 'name = "chapters"\nexactly = "from sections"')
+        )
+        self.assertIn("hold no chapter marks", self.added("booked-job", 'name = "chapters"\nexactly = "from marks"'))
+        self.assertIn("stands there twice", self.added("booked-job", 'name = "container"\nexactly = "wav"'))
+        self.assertIn("same for all files", self.added("booked-job", 'name = "names"\nspeech = { exactly = "a" }'))
+
+    def test_values_that_are_none_are_refused(self):
+        for rule, said in (
+            ('name = "duration_s"\nat_most = "long"', "takes numbers"),
+            ('name = "duration_s"\nat_most = inf', "takes numbers"),
+            ('name = "duration_s"\nexactly = 5', "takes a range"),
+            ('name = "duration_s"\nat_most = 5\ndated = "today"', "dated by a day"),
+            ('name = "extra_files"\nexactly = ["notes.doc"]', "takes a list of these"),
+            ('name = "tag_title"\nexactly = "{titel}"', "no field {titel}"),
+            ('name = "order"\nexactly = "random"', "cannot be “random”"),
+            ("name = 7\nexactly = 7", "no rule called “7”"),
+        ):
+            with self.subTest(said):
+                self.assertIn(said, self.added("booked-job", rule))
+        for text, said in (
+            ("x" * 300_000, "longer than any rule sheet"),
+            ("a = " + "[" * 5000, "not TOML"),
+            ('format = 2\nkey = "A b"\ntitle = "T"\nsummary = "S"\nrules = []', "small letters"),
+            ('format = 2\nkey = "a"\ntitle = "T"\nsummary = "S"\nrules = 5', "does not state its rules"),
+        ):
+            with self.assertRaises(BadOutlet) as caught:
+                parse(text)
+            self.assertIn(said, str(caught.exception))
+
+    def test_a_sheet_of_the_first_form_is_still_read(self):
+        old = """
+            key = "old"
+            title = "Old"
+            summary = "Kept with a delivery of last year."
+            names = "{place|pad:2}"
+            joined = true
+            artwork = { at_least_px = 600, at_most_px = 1200, at_most_bytes = 500000, source = "then" }
+            rules = [
+              { name = "container", exactly = "mp3", source = "then" },
+              { name = "channels", exactly = "mono", source = "then" },
+              { name = "sample_rate_hz", exactly = 44100, source = "then" },
+              { name = "bit_rate_kbps", exactly = 128, source = "then" },
+            ]
+        """
+        outlet = parse(old)
+        self.assertTrue(outlet.joined)
+        self.assertEqual((outlet.names, outlet.artwork.at_most_bytes), ("{place|pad:2}", 500000))
+        self.assertEqual(parse(written(outlet)), outlet)
+
+    def test_a_sheet_written_out_is_the_sheet_read_in(self):
+        for outlet in shipped().values():
+            self.assertEqual(parse(written(outlet)), outlet)
 
 
 class Planning(TestCase):

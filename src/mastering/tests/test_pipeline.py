@@ -1,6 +1,8 @@
 """The whole way: a recording and an outlet in, a proven file out, and nothing left behind when it fails."""
 
 import hashlib
+import resource
+import signal
 import tempfile
 from pathlib import Path
 from unittest import TestCase, skipUnless
@@ -13,7 +15,10 @@ from mastering.errors import Cancelled, CannotMake, FileInTheWay, UnreadableReco
 from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import FAIL
 from mastering.outlets.outlet import parse, shipped, shipped_text
-from mastering.pipeline import MOST_ATTEMPTS, make
+from mastering.outlets.outlet import written as written_sheet
+from mastering.pipeline import MOST_ATTEMPTS, Order, make, make_all
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscription import Chapter
 from mastering.tests.signals import PROMPTS, noise, real_speech, speech, told, written
 
 
@@ -58,6 +63,64 @@ class Making(TestCase):
                 made = self.make(speech(peak=1.0), key, replace=True)
                 digests.add(hashlib.sha256(made.path.read_bytes()).hexdigest())
             self.assertEqual(len(digests), 1, key)
+
+    def test_several_outlets_in_one_run_get_the_files_they_would_get_alone(self):
+        keys = ("audiobook-retail", "podcast-host", "slow-connections", "booked-job", "own-masters")
+        alone = {key: self.make(speech(peak=0.1), key, replace=True).path.read_bytes() for key in keys}
+        orders, reads = [], []
+        for key in keys:
+            outlet = shipped()[key]
+            encoding = outlet.encoding(channels=1, content_kind="speech")
+            target = self.out / f"together-{key}.{encoding.extension}"
+            orders.append(Order(outlet=outlet, target=target, **told(outlet, container=encoding.container)))
+        told_of = lambda stage, share: reads.append((stage, share))  # noqa: E731
+        made = make_all(self.folder / "take.wav", orders, stages=told_of)
+        for key, each in zip(keys, made, strict=True):
+            self.assertEqual(each.path.read_bytes(), alone[key], key)
+        self.assertEqual([share for _, share in reads], sorted(share for _, share in reads))
+
+    def test_one_outlet_that_cannot_be_does_not_keep_the_others_from_theirs(self):
+        taken = self.out / "taken.mp3"
+        taken.write_bytes(b"mine")
+        outlet = shipped()["podcast-host"]
+        recording = written(self.folder, speech())
+        first, second = make_all(
+            recording, [Order(outlet=outlet, target=taken), Order(outlet=outlet, target=self.out / "free.mp3")]
+        )
+        self.assertIsInstance(first, FileInTheWay)
+        self.assertTrue(second.path.exists())
+        self.assertEqual(taken.read_bytes(), b"mine")
+
+    def test_nothing_is_left_when_the_disk_is_full_or_may_not_be_written(self):
+        recording = written(self.folder, speech())
+        outlet = shipped()["podcast-host"]
+        with self.assertRaises(OSError):
+            make(recording, outlet, self.out / "missing" / "a.mp3")
+        before = resource.getrlimit(resource.RLIMIT_FSIZE)
+        ignored = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        try:
+            # A file may grow to 50 kB and no more: writing fails in the middle, as on a full disk.
+            resource.setrlimit(resource.RLIMIT_FSIZE, (50_000, before[1]))
+            for key in ("podcast-host", "own-masters", "single-file-audiobook"):
+                with self.assertRaises((OSError, CannotMake)):
+                    make(recording, shipped()[key], self.out / "a.out")
+        finally:
+            resource.setrlimit(resource.RLIMIT_FSIZE, before)
+            signal.signal(signal.SIGXFSZ, ignored)
+        self.assertEqual(list(self.out.iterdir()), [])
+
+    def test_chapters_move_with_the_sound(self):
+        outlet = shipped()["single-file-audiobook"]
+        marks = (Chapter(start_s=0, end_s=4, title="One"), Chapter(start_s=4, end_s=12, title="Two"))
+        asked = parse(written_sheet(outlet) + '\n[[rules]]\nname = "head_s"\nat_least = 3\nsource = "a test"\n')
+        made = make(
+            written(self.folder, speech()), asked, self.out / "a.m4b", **told(asked, container="m4b", chapters=marks)
+        )
+        moved_s = made.plan.edges.head_s
+        self.assertGreater(moved_s, 1)
+        found = read_carried(made.path).chapters
+        self.assertAlmostEqual(found[1].start_s, 4 + moved_s, places=2)
+        self.assertEqual(found[0].start_s, 0)
 
     def test_a_known_measurement_changes_nothing_in_the_file(self):
         first = self.make(speech()).path.read_bytes()
