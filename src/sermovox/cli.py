@@ -9,23 +9,30 @@ from dataclasses import asdict
 from pathlib import Path
 
 from mastering.audio.reader import clock
+from mastering.audio.wav import Broadcast
+from mastering.editing.tables import write_table
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
 from mastering.naming.checks import check_names, numbered, with_ending
-from mastering.naming.patterns import facts_of, read_pattern
+from mastering.naming.patterns import FIELDS, facts_of, read_pattern
 from mastering.naming.renaming import new_names, read_map, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
+from mastering.outlets.inscribed import inscribed
 from mastering.outlets.levelplan import LevelPlan
-from mastering.outlets.outlet import CONTENT_KINDS, Outlet, shipped
+from mastering.outlets.outlet import CONTENT_KINDS, Outlet, parse, shipped, written
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
-from mastering.pipeline import make, measured_for
+from mastering.pipeline import Order, make_all, measured_for
 from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import reinscribe
+from mastering.tagging.inscription import TAGS
 from sermovox.cuts import add_commands
 
 _EXISTING = ("keep-both", "replace", "skip")
+_SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -55,8 +62,9 @@ def _parser() -> argparse.ArgumentParser:
 
     making = commands.add_parser("make", help="make finished files for an outlet")
     _takes_files(making)
-    _takes_outlet(making)
+    _takes_outlet(making, several=True)
     _takes_treatment(making)
+    _takes_facts(making)
     making.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the finished files")
     making.add_argument("--names", metavar="PATTERN", help="pattern for the names (default: the outlet's)")
     making.add_argument(
@@ -75,6 +83,7 @@ def _parser() -> argparse.ArgumentParser:
     checking = commands.add_parser("check", help="check finished files against an outlet's rules")
     _takes_files(checking)
     _takes_outlet(checking)
+    checking.add_argument("--csv", action="store_true", help="as CSV, one line for each rule of each file")
     checking.set_defaults(run=_check)
 
     add_commands(commands)
@@ -95,7 +104,17 @@ def _parser() -> argparse.ArgumentParser:
     renaming.add_argument("--undo", action="store_true", help="give the new names their old ones back")
     renaming.set_defaults(run=_rename)
 
-    listing = commands.add_parser("outlets", help="list the outlets")
+    tagging = commands.add_parser(
+        "tags", help="compare the tags of files with an outlet's, and write them with --write"
+    )
+    _takes_files(tagging)
+    _takes_outlet(tagging)
+    _takes_facts(tagging)
+    tagging.add_argument("--write", action="store_true", help="write them; the sound is not touched")
+    tagging.set_defaults(run=_tags)
+
+    listing = commands.add_parser("outlets", help="list the outlets, or write one's rule sheet as TOML")
+    listing.add_argument("key", nargs="?", metavar="KEY", help="the outlet whose rule sheet is written")
     listing.add_argument("--json", action="store_true", help="as JSON")
     listing.set_defaults(run=_outlets)
 
@@ -143,8 +162,26 @@ def _takes_treatment(command: argparse.ArgumentParser) -> None:
     command.add_argument("--together", action="store_true", help="one gain for all files")
 
 
-def _takes_outlet(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--outlet", required=True, metavar="KEY", help="see: sermovox outlets")
+def _takes_facts(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--fact",
+        action="append",
+        default=[],
+        metavar="NAME=TEXT",
+        help="what patterns for names and tags may use, such as author='Ada Fenn'; may be repeated",
+    )
+    command.add_argument("--artwork", type=Path, metavar="PICTURE", help="the picture for outlets that ask for one")
+
+
+def _takes_outlet(command: argparse.ArgumentParser, *, several: bool = False) -> None:
+    command.add_argument(
+        "--outlet",
+        required=True,
+        metavar="KEY",
+        action="append" if several else "store",
+        help="see: sermovox outlets; or the path of a rule sheet"
+        + ("; may be repeated, and each has a folder of its own then" if several else ""),
+    )
     command.add_argument(
         "--content",
         choices=CONTENT_KINDS,
@@ -170,42 +207,126 @@ def _measure(options) -> int:
 
 
 def _make(options) -> int:
-    outlet, treatment = _outlet(options.outlet), _treatment(options)
-    names = _names(options, outlet)
-    options.out.mkdir(parents=True, exist_ok=True)
-    existing = _Existing(options.existing, options.out)
+    outlets = [_outlet(key) for key in dict.fromkeys(options.outlet)]
+    treatment, artwork = _treatment(options), options.artwork.read_bytes() if options.artwork else b""
+    names = {outlet.key: _names(options, outlet) for outlet in outlets}
+    facts = facts_of(_facts(options), lines=True)
+    folders = {each.key: options.out / each.key if len(outlets) > 1 else options.out for each in outlets}
+    for folder in folders.values():
+        folder.mkdir(parents=True, exist_ok=True)
+    existing = _Existing(options.existing)
+    plans = {
+        outlet.key: dict(_plans(options, outlet, treatment))
+        for outlet in outlets
+        if treatment.together or outlet.compares_files
+    }
     rows, status = [], 0
-    plans = dict(_plans(options, outlet, treatment)) if treatment.together or outlet.compares_files else {}
-    for path, wanted in zip(options.files, names, strict=True):
+    for at, path in enumerate(options.files):
+        orders = []
+        for outlet in outlets:
+            try:
+                where = (names[outlet.key][at], folders[outlet.key])
+                orders += _orders(path, outlet, *where, existing, plans, facts[at], artwork)
+            except MasteringError as error:
+                status = _complain(error, path)
+        if not orders:
+            continue
         try:
-            plan = plans.get(path)
-            if plan is not None and not isinstance(plan, LevelPlan):
-                raise plan
-            name, replace = existing.settle(wanted)
-            if name is None:
-                print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
-                continue
-            made = make(
-                path,
-                outlet,
-                options.out / name,
-                content_kind=options.content,
-                treatment=treatment,
-                plan=plan,
-                replace=replace,
-                stages=_progress(path),
-            )
+            results = make_all(path, orders, content_kind=options.content, treatment=treatment, stages=_progress(path))
         except MasteringError as error:
             status = _complain(error, path)
             continue
-        if made.sheet.verdict == FAIL:
-            status = 1
-        rows.append(_row(made.path, made.found, made.sheet) | {"source": str(path), "remarks": made.remarks})
-        if not options.json:
-            _print_sheet(made.path, made.sheet, made.remarks)
+        for order, made in zip(orders, results, strict=True):
+            if isinstance(made, MasteringError):
+                status = _complain(made, path)
+                continue
+            if made.sheet.verdict == FAIL:
+                status = 1
+            row = _row(made.path, made.found, made.sheet)
+            rows.append(row | {"source": str(path), "outlet": order.outlet.key, "remarks": made.remarks})
+            if not options.json:
+                _print_sheet(made.path, made.sheet, made.remarks)
     if options.json:
         _print_json(rows)
     return status
+
+
+def _orders(path, outlet: Outlet, wanted: str, folder: Path, existing, plans, facts, artwork: bytes) -> list[Order]:
+    """What is to be made of a file for one outlet: nothing where it is skipped."""
+    plan = plans.get(outlet.key, {}).get(path)
+    if plan is not None and not isinstance(plan, LevelPlan):
+        raise plan
+    name, replace = existing.settle(wanted, folder)
+    if name is None:
+        print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
+        return []
+    container = outlet.encoding(channels=outlet.channels_for(1), content_kind="speech").container
+    inscription, texts = inscribed(outlet, facts, container=container, artwork=artwork)
+    return [
+        Order(
+            outlet=outlet,
+            target=folder / name,
+            plan=plan,
+            replace=replace,
+            inscription=inscription,
+            broadcast=Broadcast(description=facts.values.get("title", ""), originator=facts.values.get("narrator", "")),
+            texts=texts | {"names": name},
+        )
+    ]
+
+
+def _facts(options) -> list[dict]:
+    """What patterns may use of each file: its name and place, its folder for a production, and what --fact says."""
+    given = {}
+    for pair in options.fact:
+        name, sign, text = pair.partition("=")
+        if not sign or name not in FIELDS:
+            raise MasteringError(f"“{pair}” is no fact. Write NAME=TEXT; names are: {', '.join(FIELDS)}.")
+        given[name] = text
+    shared = {"date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
+    return [
+        {"production": path.resolve().parent.name, "place": place, "title": path.stem, "source": path.stem}
+        | shared
+        | given
+        for place, path in enumerate(options.files, 1)
+    ]
+
+
+def _tags(options) -> int:
+    outlet, artwork = _outlet(options.outlet), options.artwork.read_bytes() if options.artwork else b""
+    rows, status = [], 0
+    for path, facts in zip(options.files, facts_of(_facts(options), lines=True), strict=True):
+        try:
+            has = read_carried(path)
+            if not has.container:
+                raise MasteringError("There is no sound in this file that could be read.")
+            given, _ = inscribed(outlet, facts, container=has.container, artwork=artwork)
+            if options.write:
+                reinscribe(path, has.container, given)
+                has = read_carried(path)
+        except MasteringError as error:
+            status = _complain(error, path)
+            continue
+        names = [name for name in TAGS if has.tags.get(name, "") != given.tags.get(name, "") and name != "encoder"]
+        rows.append(
+            {"path": str(path), "tags": has.tags, "form": has.form, "picture_bytes": len(has.picture)}
+            | {"differing": {name: given.tags.get(name, "") for name in names}}
+        )
+        if not options.json:
+            _print_tags(path, has.tags, given.tags)
+    if options.json:
+        _print_json(rows)
+    return status
+
+
+def _print_tags(path: Path, has: dict[str, str], wanted: dict[str, str]) -> None:
+    print(path)
+    for name, label in TAGS.items():
+        old, new = has.get(name, ""), wanted.get(name, "")
+        if old or new:
+            print(f"  {'  ' if old == new or name == 'encoder' else '≠ '}{label:22} {old or '–'}")
+            if old != new and name != "encoder":
+                print(f"    {'':22} {new or '–'}")
 
 
 def _plan(options) -> int:
@@ -269,18 +390,29 @@ def _check(options) -> int:
         except MasteringError as error:
             status = _complain(error, path)
             continue
-        sheet = check(found, outlet, content_kind=options.content)
+        sheet = check(found, outlet, content_kind=options.content, carried=read_carried(path), name=path.name)
         if sheet.verdict == FAIL:
             status = 1
         rows.append(_row(path, found, sheet))
-        if not options.json:
+        if not (options.json or options.csv):
             _print_sheet(path, sheet, ())
-    if options.json:
+    if options.csv:
+        print(write_table(_SHEET_COLUMNS, _sheet_lines(rows)), end="")
+    elif options.json:
         _print_json(rows)
     return status
 
 
+def _sheet_lines(rows: list[dict]):
+    for row in rows:
+        for finding in row["findings"]:
+            yield (row["path"], row["verdict"], *(finding[name] for name in _SHEET_COLUMNS[2:]))
+
+
 def _outlets(options) -> int:
+    if options.key:
+        print(written(_outlet(options.key)), end="")
+        return 0
     if options.json:
         _print_json([{"key": o.key, "title": o.title, "summary": o.summary} for o in shipped().values()])
         return 0
@@ -292,14 +424,8 @@ def _outlets(options) -> int:
 def _names(options, outlet: Outlet) -> list[str]:
     """The names of all files to be made. Raises MasteringError where they cannot lie together."""
     pattern = read_pattern(options.names if options.names is not None else outlet.names)
-    shared = {"outlet": outlet.title, "date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
-    facts = facts_of(
-        [
-            shared | {"place": place, "title": path.stem, "source": path.stem}
-            for place, path in enumerate(options.files, 1)
-        ]
-    )
-    extension = outlet.encoding(channels=1, content_kind=options.content).extension
+    facts = facts_of([each | {"outlet": outlet.title} for each in _facts(options)])
+    extension = outlet.encoding(channels=outlet.channels_for(1), content_kind=options.content).extension
     names = [with_ending(pattern.name(each), extension) for each in facts]
     for problem in check_names(names, extensions=[extension] * len(names)):
         where = f"{options.files[problem.index]}, named “{names[problem.index]}”"
@@ -311,16 +437,16 @@ def _names(options, outlet: Outlet) -> list[str]:
 class _Existing:
     """What is done about files that are there already: as the option says, or as somebody answers."""
 
-    def __init__(self, choice: str | None, folder: Path):
-        self._choice, self._folder = choice, folder
+    def __init__(self, choice: str | None):
+        self._choice = choice
 
-    def settle(self, name: str) -> tuple[str | None, bool]:
+    def settle(self, name: str, folder: Path) -> tuple[str | None, bool]:
         """The name to make the file under (None to skip it), and whether it may replace another."""
-        if not (self._folder / name).exists():
+        if not (folder / name).exists():
             return name, False
         choice = self._choice or self._ask(name)
         if choice == "keep-both":
-            return numbered(name, {path.name.casefold() for path in self._folder.iterdir()}), False
+            return numbered(name, {path.name.casefold() for path in folder.iterdir()}), False
         return (name, True) if choice == "replace" else (None, False)
 
     def _ask(self, name: str) -> str:
@@ -439,8 +565,14 @@ def _start(options) -> int:
 
 
 def _outlet(key: str) -> Outlet:
+    """A shipped outlet by its key, or one's own by the path of its rule sheet."""
+    if key.endswith(".toml"):
+        return parse(decoded(Path(key).read_bytes())[0])
     if key not in shipped():
-        raise MasteringError(f"There is no outlet called “{key}”. There are: {', '.join(shipped())}.")
+        raise MasteringError(
+            f"There is no outlet called “{key}”. There are: {', '.join(shipped())}. "
+            "A rule sheet of your own is named by its path, such as mine.toml."
+        )
     return shipped()[key]
 
 
@@ -472,7 +604,8 @@ def _print_sheet(path: Path, sheet: CheckSheet, remarks: tuple[str, ...]) -> Non
     print(f"{path}: {sheet.verdict}")
     for finding in sheet.findings:
         sign = {"passes": "  ", FAIL: "✗ "}.get(finding.verdict, "~ ")
-        print(f"  {sign}{finding.label:20} asked {finding.asked:24} found {finding.found}")
+        margin = f" ({finding.margin})" if finding.margin else ""
+        print(f"  {sign}{finding.label:20} asked {finding.asked:24} found {finding.found}{margin}")
         if finding.advice:
             print(f"      {finding.advice}")
     for remark in remarks:

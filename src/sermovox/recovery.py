@@ -18,7 +18,7 @@ def requeue_tasks(worker_id: str | None = None) -> int:
     from django_tasks_db.models import DBTaskResult
 
     from sermovox.deliveries.models import FinishedFile
-    from sermovox.deliveries.tasks import make_file
+    from sermovox.deliveries.tasks import make_file, make_files
 
     with transaction.atomic():
         broken_off = [
@@ -27,9 +27,10 @@ def requeue_tasks(worker_id: str | None = None) -> int:
             if worker_id is None or result.worker_ids[-1:] == [worker_id]
         ]
         for result in broken_off:
-            if result.task_path == make_file.module_path:
-                key = result.args_kwargs["args"][0]
-                FinishedFile.objects.filter(pk=key, state=FinishedFile.State.MAKING).update(
+            if result.task_path in (make_file.module_path, make_files.module_path):
+                keys = result.args_kwargs["args"][0]
+                keys = keys if isinstance(keys, list) else [keys]
+                FinishedFile.objects.filter(pk__in=keys, state=FinishedFile.State.MAKING).update(
                     state=FinishedFile.State.WAITING, share=0.0
                 )
         keys = [result.pk for result in broken_off]

@@ -27,9 +27,9 @@ from mastering.naming.patterns import BadPattern, read_pattern
 from mastering.outlets.rules import (
     AS_SOURCE,
     ASKED,
-    CHOICE,
     CONSISTENCY,
     FROM_SECTIONS,
+    GROUPS,
     JOINED,
     JOINT,
     LIST,
@@ -304,8 +304,8 @@ def written(outlet: Outlet) -> str:
     for rule in outlet.rules:
         entry: dict = {"name": rule.name}
         for variant, demand in rule.demands.items():
-            stated = _stated(demand)
-            entry |= stated if variant is None else {variant: stated}
+            said = stated(demand)
+            entry |= said if variant is None else {variant: said}
         entry["source"] = rule.source
         if rule.dated:
             entry["dated"] = rule.dated
@@ -315,7 +315,27 @@ def written(outlet: Outlet) -> str:
     return tomli_w.dumps(head | {"rules": rules})
 
 
-def _stated(demand: Demand) -> dict:
+def with_rule(outlet: Outlet, entry: dict) -> Outlet:
+    """An outlet with a rule as TOML would state it, in place of the one of that name or after the last of its group.
+
+    Raises BadOutlet; what contradicts itself is found by `parse`.
+    """
+    rule = _rule(entry)
+    rules = [rule if each.name == rule.name else each for each in outlet.rules]
+    if rule not in rules:
+        groups = [GROUPS.index(each.kind.group) for each in rules]
+        after = max((at for at, group in enumerate(groups) if group <= GROUPS.index(rule.kind.group)), default=-1)
+        rules.insert(after + 1, rule)
+    return replace(outlet, rules=tuple(rules))
+
+
+def without_rule(outlet: Outlet, name: str) -> Outlet:
+    """An outlet that does not ask this."""
+    return replace(outlet, rules=tuple(rule for rule in outlet.rules if rule.name != name))
+
+
+def stated(demand: Demand) -> dict:
+    """A demand as TOML states it."""
     if demand.exactly is not None:
         return {"exactly": list(demand.exactly) if isinstance(demand.exactly, tuple) else demand.exactly}
     if demand.one_of:
@@ -519,20 +539,3 @@ def _no_place_for(outlet: Outlet, encoding: Encoding) -> str:
     if outlet.chapters == FROM_SECTIONS and not outlet.joined:
         return "Chapter marks from sections want one file of all sections; ask for that, or for marks from pages."
     return ""
-
-
-__all__ = [
-    "CHOICE",
-    "CONTENT_KINDS",
-    "DEFAULT_NAMES",
-    "FORMAT",
-    "VARIANTS",
-    "BadOutlet",
-    "Outlet",
-    "Rule",
-    "parse",
-    "read",
-    "shipped",
-    "shipped_text",
-    "written",
-]

@@ -1,16 +1,20 @@
 """What a delivery holds, for people and machines: CSV, JSON, and everything in one ZIP."""
 
 import json
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 
 from zipstream import ZIP_STORED, ZipStream
 
+from mastering.audio.reader import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
-from mastering.tagging.artwork import BadArtwork, fitted
-from sermovox import storage
+from mastering.naming.patterns import facts_of, read_pattern
+from mastering.outlets.rules import EXTRAS
+from mastering.tagging.artwork import ArtworkRule, BadArtwork, fitted
+from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.productions.naming import settled_names
+from sermovox.productions.naming import settled_names, shared_facts
 
 COLUMNS = ("name", "title", "duration_s", "size_bytes", "sha256", *LEVEL_FIGURES, "verdict")
 
@@ -45,27 +49,88 @@ def as_json(delivery: Delivery) -> str:
     return json.dumps(document, indent=2, ensure_ascii=False)
 
 
-def as_zip(delivery: Delivery) -> Iterator[bytes]:
-    """The finished files and both manifests as a ZIP, streamed: audio does not shrink, so it is stored."""
+def as_zip(deliveries: Sequence[Delivery]) -> Iterator[bytes]:
+    """The finished files of one outlet or several with what goes beside them, streamed as a ZIP.
+
+    Audio does not shrink, so it is stored. Each outlet of several has a folder of its own.
+    """
     archive = ZipStream(compress_type=ZIP_STORED, sized=False)
-    for file in delivery.files.made():
-        archive.add_path(str(file.path), file.name)
-    if picture := artwork(delivery):
-        archive.add(picture, "cover.jpg")
-    archive.add(as_csv(delivery).encode(), "manifest.csv")
-    archive.add(as_json(delivery).encode(), "manifest.json")
+    for delivery in deliveries:
+        top = f"{delivery.outlet_key}/" if len(deliveries) > 1 else ""
+        folder = top + folder_of(delivery)
+        for file in delivery.files.made():
+            archive.add_path(str(file.path), folder + file.name)
+        for name, content in extras_of(delivery).items():
+            archive.add(content, top + name)
     return iter(archive)
 
 
+def folder_of(delivery: Delivery) -> str:
+    """The folder its files lie in, with a slash at the end; empty for none."""
+    pattern = delivery.outlet.folder
+    if not pattern:
+        return ""
+    facts = shared_facts(delivery.production, delivery.outlet, delivery.files.count())
+    name = read_pattern(pattern).name(facts_of([facts])[0])
+    # One plain folder: nothing that climbs out of the archive.
+    safe = re.sub(r"[^\w .-]", "-", name).strip(". ")
+    return f"{safe}/" if safe else ""
+
+
+def extras_of(delivery: Delivery, *, but: str = "") -> dict[str, bytes]:
+    """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is.
+
+    `but` names one that is left out.
+    """
+    asked = {"manifest.csv", "manifest.json", *delivery.outlet.extra_files}
+    if delivery.outlet.artwork:
+        asked.add("cover.jpg")
+    made = {name: _EXTRAS[name](delivery) for name in EXTRAS if name in asked and name != but}
+    return {name: content for name, content in made.items() if content}
+
+
 def artwork(delivery: Delivery) -> bytes:
-    """The production's picture as the outlet wants it; empty where it wants none or none fits."""
-    production, rule = delivery.production, delivery.outlet.artwork
-    if not (rule and production.artwork_sha256):
+    """The production's picture as the outlet wants it; empty where there is none or it cannot be made to fit."""
+    rule, picture = delivery.outlet.artwork, delivery.production.artwork_bytes()
+    if not picture:
         return b""
     try:
-        return fitted(storage.artwork(production.artwork_sha256).read_bytes(), rule)
-    except (BadArtwork, OSError):
+        return fitted(picture, rule or _ANY_ARTWORK)
+    except BadArtwork:
         return b""
+
+
+def chapters_json(delivery: Delivery) -> bytes:
+    """The open JSON chapter format, version 1.2.0."""
+    chapters = Inscriptions(delivery.production).chapters_of_sections()
+    rows = [
+        {"startTime": round(each.start_s, 3), "title": each.title} | ({"url": each.link} if each.link else {})
+        for each in chapters
+    ]
+    return json.dumps({"version": "1.2.0", "chapters": rows}, indent=2, ensure_ascii=False).encode() if rows else b""
+
+
+def chapters_text(delivery: Delivery) -> bytes:
+    """The chapters of a production as lines of text: the time, then the title."""
+    chapters = Inscriptions(delivery.production).chapters_of_sections()
+    return "".join(f"{clock(chapter.start_s)} {chapter.title}\n" for chapter in chapters).encode()
+
+
+def _check_sheets(delivery: Delivery) -> bytes:
+    from sermovox.deliveries.sheets import as_html
+
+    return as_html(delivery).encode()
+
+
+_ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_000, source="")
+_EXTRAS = {
+    "manifest.csv": lambda delivery: as_csv(delivery).encode(),
+    "manifest.json": lambda delivery: as_json(delivery).encode(),
+    "cover.jpg": artwork,
+    "chapters.json": chapters_json,
+    "chapters.txt": chapters_text,
+    "check-sheets.html": _check_sheets,
+}
 
 
 def _row(file: FinishedFile) -> dict:

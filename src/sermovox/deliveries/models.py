@@ -1,6 +1,9 @@
 """Deliveries: one run that makes files for chosen sections, and the files it made."""
 
+import json
 import shutil
+import uuid
+from collections.abc import Collection, Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -10,11 +13,21 @@ from django.utils import timezone
 from django.utils.text import slugify
 
 from mastering.errors import CannotMake, MasteringError
+from mastering.meters.measurement import Measurement
 from mastering.naming.checks import NameProblem, numbered
 from mastering.naming.patterns import plain, read_pattern
 from mastering.naming.renaming import new_names, rename_all
-from mastering.outlets.checksheet import FAIL, PASS, REMARK, consistency, verdict_of
-from mastering.outlets.outlet import Outlet, parse, shipped, shipped_text
+from mastering.outlets.checksheet import (
+    FAIL,
+    PASS,
+    REMARK,
+    CheckSheet,
+    Delivered,
+    check_together,
+    consistency,
+    verdict_of,
+)
+from mastering.outlets.outlet import Outlet, parse, written
 from mastering.outlets.sentences import steps
 from mastering.pipeline import Made
 from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
@@ -141,11 +154,12 @@ class DeliveryQuerySet(models.QuerySet):
 
 
 class Delivery(models.Model):
-    """One run for one outlet. It keeps the rules it was made under."""
+    """What one run makes for one outlet. It keeps the rules it was made under; `run` is that of the whole run."""
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="deliveries")
     outlet_key = models.CharField(max_length=60)
     outlet_toml = models.TextField()
+    run = models.UUIDField(default=uuid.uuid4, editable=False, db_index=True)
     created_at = models.DateTimeField(auto_now_add=True)
     cancelled_at = models.DateTimeField(null=True, blank=True)
 
@@ -173,19 +187,34 @@ class Delivery(models.Model):
     def start(
         cls,
         production: Production,
-        outlet_key: str,
+        outlets: list[Outlet],
         sections: list[Section],
         *,
-        existing: str = Naming.Existing.KEEP_BOTH,
-    ) -> "Delivery | None":
-        """Queue a file for each section. The names are settled now, so that they sort in running order.
+        existing: Mapping[str, str] | None = None,
+    ) -> "list[Delivery]":
+        """Queue the files of some sections for one outlet or several. The names are settled now, so that they sort in
+        running order.
 
-        `existing` says what is done where an earlier file for this outlet has the same name. None when every
-        section was skipped. Raises CannotMake where a name cannot be used.
+        `existing` says for each outlet's key what is done where an earlier file has the same name; where it does not,
+        both are kept. An outlet for which everything is skipped has no delivery. Raises CannotMake where a name cannot
+        be used.
         """
-        from sermovox.deliveries.tasks import make_file
+        run, deliveries = uuid.uuid4(), []
+        with transaction.atomic():
+            production.last_outlets = [outlet.key for outlet in outlets]
+            production.save(update_fields=["last_outlets"])
+            for outlet in outlets:
+                choice = (existing or {}).get(outlet.key) or Naming.Existing.KEEP_BOTH
+                delivery = cls._settle(production, outlet, sections, choice, run)
+                deliveries += [delivery] if delivery else []
+            _enqueue(FinishedFile.objects.filter(delivery__in=deliveries))
+        return deliveries
 
-        outlet = shipped()[outlet_key]
+    @classmethod
+    def _settle(
+        cls, production: Production, outlet: Outlet, sections: list[Section], existing: str, run: uuid.UUID
+    ) -> "Delivery | None":
+        outlet = outlet.settled([channels_of(section) for section in sections])
         planned = planned_names(production, outlet, sections)
         if planned.problems:
             raise CannotMake(f"{planned.problems[0][0]}: {planned.problems[0][1].words}")
@@ -194,51 +223,60 @@ class Delivery(models.Model):
             wanted = [plan for plan in wanted if plan.earlier is None]
         if not wanted:
             return None
-        taken = {name.casefold() for name in [*earlier_files(production, outlet_key), *(p.name for p in planned.files)]}
-        with transaction.atomic():
-            production.last_outlet = outlet_key
-            production.save(update_fields=["last_outlet"])
-            delivery = cls.objects.create(
-                production=production, outlet_key=outlet_key, outlet_toml=shipped_text(outlet_key)
+        taken = {name.casefold() for name in [*earlier_files(production, outlet.key), *(p.name for p in planned.files)]}
+        delivery = cls.objects.create(
+            production=production, outlet_key=outlet.key, outlet_toml=written(outlet), run=run
+        )
+        for plan in wanted:
+            replaces = plan.earlier if existing == Naming.Existing.REPLACE else None
+            name = plan.name if replaces or not plan.earlier else numbered(plan.name, taken)
+            taken.add(name.casefold())
+            section = plan.section
+            delivery.files.create(
+                section=section,
+                title=plan.title,
+                recording=section.recording if section else sections[0].recording,
+                content_kind=section.content_kind if section else content_of(sections),
+                programme=plan.programme,
+                treatment=plan.treatment.as_dict(),
+                place=plan.place,
+                name=name,
+                replaces=replaces,
             )
-            for plan in wanted:
-                replaces = plan.earlier if existing == Naming.Existing.REPLACE else None
-                name = plan.name if replaces or not plan.earlier else numbered(plan.name, taken)
-                taken.add(name.casefold())
-                section = plan.section
-                made = delivery.files.create(
-                    section=section,
-                    title=plan.title,
-                    recording=section.recording if section else sections[0].recording,
-                    content_kind=section.content_kind if section else content_of(sections),
-                    programme=plan.programme,
-                    treatment=plan.treatment.as_dict(),
-                    place=plan.place,
-                    name=name,
-                    replaces=replaces,
-                )
-                transaction.on_commit(lambda pk=made.pk: make_file.enqueue(pk))
         return delivery
 
+    @property
+    def of_run(self) -> "DeliveryQuerySet":
+        """All deliveries of its run, this one among them."""
+        return Delivery.objects.filter(run=self.run).order_by("pk")
+
     def cancel(self) -> None:
-        """Stop what runs and what waits; what is finished stays."""
+        """Stop what runs and what waits in the whole run; what is finished stays."""
         with transaction.atomic():
-            self.cancelled_at = timezone.now()
-            self.save(update_fields=["cancelled_at"])
-            self.files.waiting().update(state=FinishedFile.State.CANCELLED)
+            self.of_run.update(cancelled_at=timezone.now())
+            FinishedFile.objects.filter(delivery__run=self.run).waiting().update(state=FinishedFile.State.CANCELLED)
+
+    def together(self, extras: Collection[str]) -> CheckSheet:
+        """What the outlet asks of all files beside each other; `extras` are the files that go with them."""
+        files = [
+            Delivered(
+                name=file.name,
+                channels=file.figures.get("channels") or 1,
+                size_bytes=file.figures.get("size_bytes") or 0,
+                role=file.section.role if file.section else "",
+            )
+            for file in self.files.made().select_related("section")
+        ]
+        return check_together(files, self.outlet, extras=extras)
 
     def run_again(self) -> None:
-        """Queue once more what was cancelled or could not be made."""
-        from sermovox.deliveries.tasks import make_file
-
+        """Queue once more what was cancelled or could not be made in the whole run."""
         with transaction.atomic():
-            self.cancelled_at = None
-            self.save(update_fields=["cancelled_at"])
-            unmade = self.files.unmade()
-            keys = list(unmade.values_list("pk", flat=True))
+            self.of_run.update(cancelled_at=None)
+            keys = list(FinishedFile.objects.filter(delivery__run=self.run).unmade().values_list("pk", flat=True))
+            unmade = FinishedFile.objects.filter(pk__in=keys)
             unmade.update(state=FinishedFile.State.WAITING, share=0.0, refusal="", starts=0)
-            for key in keys:
-                transaction.on_commit(lambda pk=key: make_file.enqueue(pk))
+            _enqueue(unmade)
 
     def hold_together(self) -> None:
         """Once all files are made, add to each what the outlet asks of all of them beside each other."""
@@ -295,6 +333,23 @@ class Delivery(models.Model):
         result = super().delete(*args, **kwargs)
         shutil.rmtree(folder, ignore_errors=True)
         return result
+
+
+def _enqueue(files: "FinishedFileQuerySet") -> None:
+    """Have files made once the transaction is over: those of one section for several outlets together."""
+    from sermovox.deliveries.tasks import make_files
+
+    together: dict[str, list[int]] = {}
+    rows = files.order_by("place", "pk").values_list("pk", "section_id", "recording_id", "programme", "treatment")
+    for key, *sound in rows:
+        together.setdefault(json.dumps(sound, sort_keys=True), []).append(key)
+    for keys in together.values():
+        transaction.on_commit(lambda keys=keys: make_files.enqueue(keys))
+
+
+def channels_of(section: Section) -> int:
+    """How many channels a section's first recording has."""
+    return (section.recording.figures.get("channels") or 1) if section.recording else 1
 
 
 class FinishedFileQuerySet(models.QuerySet):
@@ -437,6 +492,12 @@ class FinishedFile(models.Model):
             self.save()
             if replaced:
                 replaced.put_away()
+
+    def set_checked(self, found: Measurement, findings: list[dict]) -> None:
+        """Keep what was found when it was checked again."""
+        self.figures, self.findings = found.figures(), findings
+        self.state = self._BY_VERDICT[verdict_of(finding["verdict"] for finding in findings)]
+        self.save(update_fields=["figures", "findings", "state", "sha256"])
 
     @property
     def sounding(self) -> Sounding:

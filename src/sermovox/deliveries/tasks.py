@@ -9,8 +9,10 @@ from django_tasks import task
 
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
-from mastering.errors import Cancelled, MasteringError
-from mastering.pipeline import Made, make
+from mastering.errors import Cancelled, CannotMake, MasteringError
+from mastering.pipeline import Made, Order, Stages, make_all
+from mastering.tagging.inscription import BadTag
+from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import FinishedFile
 from sermovox.levelling.plans import plan_beside
 from sermovox.levelling.soundings import Member, Soundings
@@ -22,27 +24,53 @@ _PROGRESS_EVERY_S = 0.5
 
 @task()
 def make_file(file_id: int) -> None:
-    """Make, check and record one file of a delivery."""
-    file = FinishedFile.objects.select_related("delivery__production", "recording").filter(pk=file_id).first()
-    if file is None or not file.begin():
+    """As `make_files` for one; what earlier versions have queued."""
+    _make([file_id])
+
+
+@task()
+def make_files(file_ids: list[int]) -> None:
+    """Make, check and record the files of one section, for one outlet or several."""
+    _make(file_ids)
+
+
+def _make(file_ids: list[int]) -> None:
+    files = FinishedFile.objects.select_related("delivery__production", "recording", "section").filter(pk__in=file_ids)
+    begun = [file for file in files.order_by("pk") if file.begin()]
+    if not begun:
         return
     try:
-        made = _made(file)
+        _record(begun, _made(begun))
+    except Cancelled:
+        for file in begun:
+            file.set_cancelled()
+    except MasteringError as error:
+        _refuse(begun, str(error))
+    except OSError as error:
+        _refuse(begun, f"The disk would not take the file ({error.strerror}). Free some space, then run it again.")
+    except Exception:
+        logger.exception("Making files %s", file_ids)
+        _refuse(begun, "Sermovox stumbled over this section. The recording is untouched; run it again.")
+    for file in begun:
+        if not file.is_made:
+            shutil.rmtree(file.folder, ignore_errors=True)
+
+
+def _record(files: list[FinishedFile], results: list[Made | MasteringError]) -> None:
+    for file, made in zip(files, results, strict=True):
+        if isinstance(made, MasteringError):
+            file.set_refused(str(made))
+            continue
         with file.path.open("rb") as content:
             sha256 = hashlib.file_digest(content, "sha256").hexdigest()
         file.set_made(made, sha256)
         file.delivery.hold_together()
-    except Cancelled:
-        file.set_cancelled()
-    except MasteringError as error:
-        file.set_refused(str(error))
-    except OSError as error:
-        file.set_refused(f"The disk would not take the file ({error.strerror}). Free some space, then run it again.")
-    except Exception:
-        logger.exception("Making file %s", file_id)
-        file.set_refused("Sermovox stumbled over this section. The recording is untouched; run it again.")
-    if not file.is_made:
-        shutil.rmtree(file.folder, ignore_errors=True)
+
+
+def _refuse(files: list[FinishedFile], reason: str) -> None:
+    for file in files:
+        if not file.is_made:
+            file.set_refused(reason)
 
 
 @task()
@@ -59,9 +87,11 @@ def draw_file(file_id: int) -> None:
         writer.close()
 
 
-def _made(file: FinishedFile) -> Made:
-    recording = file.recording
-    if file.programme is None and (recording is None or not recording.ready):
+def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
+    """Make the files of one section; they sound from the same."""
+    first = files[0]
+    recording = first.recording
+    if first.programme is None and (recording is None or not recording.ready):
         reason = recording.refusal if recording else ""
         raise MasteringError(f"This section has no recording that can be used. {reason}".strip())
     told_at = 0.0
@@ -70,24 +100,44 @@ def _made(file: FinishedFile) -> Made:
         nonlocal told_at
         if time.monotonic() - told_at > _PROGRESS_EVERY_S:
             told_at = time.monotonic()
-            if file.tell_progress(stage, share):
+            cancelled = [file.tell_progress(stage, share) for file in files]
+            if any(cancelled):
                 raise Cancelled("Cancelled.")
 
+    production = first.delivery.production
+    soundings, inscriptions = Soundings(production), Inscriptions(production)
+    orders, results, at = [], {}, []
+    for number, file in enumerate(files):
+        try:
+            orders.append(_order(file, soundings, inscriptions, stages))
+            at.append(number)
+        except (BadTag, CannotMake) as error:
+            results[number] = error
+    if orders:
+        member = Member(first.sounding, first.delivery.outlet, soundings.channels_of)
+        made = make_all(
+            member.source, orders, content_kind=first.content_kind, treatment=member.treatment, stages=stages
+        )
+        results |= dict(zip(at, made, strict=True))
+    return [results[number] for number in range(len(files))]
+
+
+def _order(file: FinishedFile, soundings: Soundings, inscriptions: Inscriptions, stages: Stages) -> Order:
     outlet = file.delivery.outlet
-    soundings = Soundings(file.delivery.production)
     member = Member(file.sounding, outlet, soundings.channels_of)
     plan = None
     if member.treatment.together or outlet.compares_files:
         beside = soundings.beside(member, outlet)
         plan = plan_beside(member, beside, outlet, lambda share: stages("Measuring the other sections", 0.0))
-    return make(
-        member.source,
-        outlet,
-        file.path,
-        content_kind=file.content_kind,
-        treatment=member.treatment,
+    container = outlet.encoding(channels=member.channels, content_kind=file.content_kind).container
+    inscription, texts = inscriptions.of(outlet, file.section, title=file.title, container=container)
+    return Order(
+        outlet=outlet,
+        target=file.path,
         measured=member.measurement,
         plan=plan,
+        inscription=inscription,
+        broadcast=inscriptions.broadcast(file.title),
+        texts=texts | {"names": file.name},
         waveform=file.waveform_path,
-        stages=stages,
     )

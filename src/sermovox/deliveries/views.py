@@ -13,12 +13,13 @@ from django.views.decorators.http import require_POST
 from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
-from mastering.outlets.outlet import shipped
-from sermovox.deliveries import manifest
-from sermovox.deliveries.models import Delivery, FinishedFile, planned_names
+from mastering.outlets.checksheet import FAIL
+from sermovox.deliveries import manifest, retagging, sheets
+from sermovox.deliveries.estimates import Wanted, Whole
+from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.tasks import draw_file
+from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
-from sermovox.productions.naming import naming_for
 from sermovox.recordings.views import send_waveform
 from sermovox.recovery import enqueue_once
 from sermovox.ui.files import send_audio
@@ -45,38 +46,48 @@ def start(request, production_id: int):
     """Begin a run; where names cannot be used or were used before, the page that asks about it comes first."""
     production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
     keys = {int(key) for key in request.POST.getlist("section") if key.isdigit()}
-    wanted = production.sections.select_related("recording").defer("script")
+    all_sections = production.sections.select_related("recording").defer("script")
     if "everywhere" in request.POST:
-        sections = [section for section in wanted if section.recording and section.recording.ready]
+        sections = [section for section in all_sections if section.recording and section.recording.ready]
     else:
-        sections = [section for section in wanted if section.pk in keys]
-    outlet = shipped().get(request.POST.get("outlet", ""))
-    if outlet is None:
+        sections = [section for section in all_sections if section.pk in keys]
+    known = outlets_of(request.user)
+    outlets = [known[key] for key in dict.fromkeys(request.POST.getlist("outlet")) if key in known]
+    if not outlets:
         messages.error(request, "Choose the outlet the files are for.")
         return redirect(production)
     if not sections:
         messages.error(request, "Choose at least one section that has a recording.")
         return redirect(production)
     try:
-        plan = planned_names(production, outlet, sections)
-    except CannotMake as error:
+        wanted = [Wanted.of(production, outlet, sections) for outlet in outlets]
+    except MasteringError as error:
         messages.error(request, str(error))
         return redirect(production)
-    naming = naming_for(production, outlet)
     asked = request.POST.get("existing", "")
-    existing = asked if asked and asked in Naming.Existing.values else naming.existing
-    if plan.problems or (plan.conflicts and not existing):
-        context = {"production": production, "outlet": outlet, "plan": plan, "sections": sections}
+    asked = asked if asked in Naming.Existing.values else ""
+    unsettled = any(
+        each.plan.problems or (each.plan.conflicts and not asked and not each.naming.existing) for each in wanted
+    )
+    if unsettled or "look" in request.POST:
+        context = {"production": production, "wanted": wanted, "sections": sections, "whole": Whole(wanted)}
         context["choices"] = [choice for choice in Naming.Existing.choices if choice[0]]
         return render(request, "deliveries/before.html", context)
     if asked and "remember" in request.POST:
-        naming.existing = existing
-        naming.save()
-    delivery = Delivery.start(production, outlet.key, sections, existing=existing or Naming.Existing.KEEP_BOTH)
-    if delivery is None:
-        messages.success(request, f"Every chosen section has its file for {outlet.title} already; nothing was made.")
+        for each in wanted:
+            each.naming.existing = asked
+            each.naming.save()
+    existing = {each.outlet.key: asked or each.naming.existing for each in wanted}
+    try:
+        deliveries = Delivery.start(production, outlets, sections, existing=existing)
+    except CannotMake as error:
+        messages.error(request, str(error))
         return redirect(production)
-    return redirect(delivery)
+    if not deliveries:
+        titles = ", ".join(outlet.title for outlet in outlets)
+        messages.success(request, f"Every chosen section has its file for {titles} already; nothing was made.")
+        return redirect(production)
+    return redirect(deliveries[0])
 
 
 @require_POST
@@ -142,6 +153,23 @@ def progress(request, pk: int):
     return render(request, "deliveries/_run.html", _run(_mine(request, pk)))
 
 
+def tags(request, pk: int):
+    """What finished files say of themselves beside what the production says now; written into them when asked."""
+    delivery = _mine(request, pk)
+    if request.method == "POST":
+        chosen = {int(key) for key in request.POST.getlist("file") if key.isdigit()}
+        written, refused = retagging.write(delivery, chosen)
+        if written:
+            files = f"{written} file{'s' * (written != 1)}"
+            messages.success(request, f"The tags of {files} are written. The sound is the same to the byte.")
+        for name, reason in refused:
+            messages.error(request, f"{name}: {reason}")
+        return redirect(delivery)
+    rows = retagging.compared(delivery)
+    context = {"delivery": delivery, "rows": rows, "differing": sum(bool(row.lines) for row in rows)}
+    return render(request, "deliveries/tags.html", context)
+
+
 @require_POST
 def cancel(request, pk: int):
     delivery = _mine(request, pk)
@@ -157,22 +185,40 @@ def again(request, pk: int):
 
 
 def download_all(request, pk: int):
+    """Everything of one outlet, or with `?run` of all outlets of its run, as a ZIP."""
     delivery = _mine(request, pk)
-    if not delivery.files.made().exists():
+    deliveries = list(delivery.of_run.select_related("production")) if "run" in request.GET else [delivery]
+    deliveries = [each for each in deliveries if each.files.made().exists()]
+    if not deliveries:
         raise Http404
-    response = StreamingHttpResponse(manifest.as_zip(delivery), content_type="application/zip")
-    response["Content-Disposition"] = content_disposition_header(True, delivery.archive_name)
+    response = StreamingHttpResponse(manifest.as_zip(deliveries), content_type="application/zip")
+    name = delivery.archive_name if len(deliveries) == 1 else f"{delivery.production.key}.zip"
+    response["Content-Disposition"] = content_disposition_header(True, name)
     return response
 
 
-def manifest_file(request, pk: int, kind: str):
+def kept_file(request, pk: int, name: str):
+    """One of the files that go with a delivery: manifests, chapter lists, check sheets."""
     delivery = _mine(request, pk)
-    if kind == "csv":
-        response = HttpResponse(manifest.as_csv(delivery), content_type="text/csv; charset=utf-8")
-    else:
-        response = HttpResponse(manifest.as_json(delivery), content_type="application/json")
-    response["Content-Disposition"] = f'attachment; filename="manifest.{kind}"'
+    make, content_type = KEPT[name]
+    content = make(delivery)
+    if not content:
+        raise Http404
+    response = HttpResponse(content, content_type=content_type)
+    response["Content-Disposition"] = content_disposition_header(name not in ("check-sheets.html",), name)
     return response
+
+
+KEPT = {
+    "manifest.csv": (manifest.as_csv, "text/csv; charset=utf-8"),
+    "manifest.json": (manifest.as_json, "application/json"),
+    "chapters.json": (manifest.chapters_json, "application/json+chapters"),
+    "chapters.txt": (manifest.chapters_text, "text/plain; charset=utf-8"),
+    "check-sheets.html": (sheets.as_html, "text/html; charset=utf-8"),
+    "check-sheets.pdf": (sheets.as_pdf, "application/pdf"),
+    "check-sheets.csv": (lambda delivery: sheets.as_csv(sheets.sheets_of(delivery)), "text/csv; charset=utf-8"),
+    "check-sheets.json": (sheets.as_json, "application/json"),
+}
 
 
 def check_sheet(request, pk: int):
@@ -217,11 +263,18 @@ def _run(delivery: Delivery) -> dict:
     weights = [(file.recording.figures.get("duration_s") if file.recording else 0) or 1.0 for file in files]
     done = [1.0 if file not in under_way else file.share for file in files]
     share = sum(d * w for d, w in zip(done, weights, strict=True)) / (sum(weights) or 1.0)
+    outlet = delivery.outlet
+    together = [] if under_way or not outlet.rules else delivery.together(manifest.extras_of(delivery)).findings
     return {
         "delivery": delivery,
-        "outlet": delivery.outlet,
+        "outlet": outlet,
+        "siblings": list(delivery.of_run.annotate(left=_LEFT)),
+        "together": together,
+        "together_fails": sum(finding.verdict == FAIL for finding in together),
+        "common": _common_failures(files),
         "files": files,
-        "artwork": delivery.outlet.artwork and delivery.production.artwork_sha256,
+        "artwork": outlet.artwork and delivery.production.artwork_sha256,
+        "chapters": outlet.chapters and outlet.joined,
         "running": bool(under_way),
         "share": share,
         "seconds_left": _seconds_left(files, weights, done),
@@ -232,6 +285,15 @@ def _run(delivery: Delivery) -> dict:
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in files),
         "made_count": sum(file.is_made for file in files),
     }
+
+
+_LEFT = Count("files", filter=Q(files__state__in=["waiting", "making"]))
+
+
+def _common_failures(files: list[FinishedFile]) -> list[tuple[str, int]]:
+    """Which rules fail in how many files, most first."""
+    counted = Counter(finding["label"] for file in files if file.is_made for finding in file.failures())
+    return counted.most_common()
 
 
 def _verdict_line(file: FinishedFile) -> str:

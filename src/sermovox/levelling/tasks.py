@@ -5,8 +5,8 @@ import logging
 from django_tasks import task
 
 from mastering.errors import MasteringError
-from mastering.outlets.outlet import shipped
 from sermovox.levelling.soundings import Soundings
+from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Production
 
 logger = logging.getLogger(__name__)
@@ -16,8 +16,8 @@ logger = logging.getLogger(__name__)
 def measure_sections(production_id: int, outlet_key: str) -> None:
     """Measure every section of a production as an outlet would have it, where that is not known yet."""
     production = Production.objects.filter(pk=production_id).first()
-    outlet = shipped().get(outlet_key)
-    if production is None or outlet is None:
+    outlet = outlets_of(production.owner).get(outlet_key) if production else None
+    if outlet is None:
         return
     for member in Soundings(production).members(list(production.sections.select_related("recording")), outlet):
         if member.refusal:

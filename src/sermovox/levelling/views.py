@@ -13,7 +13,7 @@ from mastering.audio.convert import to_16_bit
 from mastering.comparing import compared
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import asked_text
-from mastering.outlets.outlet import Outlet, shipped
+from mastering.outlets.outlet import Outlet
 from mastering.outlets.picture import curves
 from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS
 from mastering.outlets.sentences import clock, steps
@@ -24,6 +24,7 @@ from sermovox.levelling.forms import in_words, treated
 from sermovox.levelling.plans import Planned, plans_of
 from sermovox.levelling.soundings import Member, Soundings
 from sermovox.levelling.tasks import measure_sections
+from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recovery import enqueue_once
@@ -73,8 +74,8 @@ class _Row:
 def levels(request, pk: int):
     production, outlet = _mine(request, pk), _outlet(request)
     if outlet is None:
-        outlet = shipped().get(production.last_outlet) or next(iter(shipped().values()))
-    context = _rows(request, production, outlet) | {"outlets": shipped().values(), "production": production}
+        outlet = production.outlet
+    context = _rows(request, production, outlet) | {"outlets": production.outlets.values(), "production": production}
     return render(request, "levelling/levels.html", context)
 
 
@@ -108,11 +109,11 @@ def change(request, pk: int):
 
 def section(request, pk: int):
     found = _my_section(request, pk)
-    outlet = _outlet(request) or shipped().get(found.production.last_outlet) or next(iter(shipped().values()))
+    outlet = _outlet(request) or found.production.outlet
     siblings = list(found.production.sections.values_list("pk", "title"))
     at = next(at for at, (key, _) in enumerate(siblings) if key == pk)
     context = _one(request, found, outlet) | {
-        "outlets": [each for each in shipped().values() if not each.joined],
+        "outlets": [each for each in found.production.outlets.values() if not each.joined],
         "previous": siblings[at - 1] if at else None,
         "next": siblings[at + 1] if at + 1 < len(siblings) else None,
     }
@@ -334,7 +335,7 @@ def _sections(production: Production) -> list[Section]:
 
 
 def _outlet(request) -> Outlet | None:
-    return shipped().get(request.POST.get("outlet") or request.GET.get("outlet") or "")
+    return outlets_of(request.user).get(request.POST.get("outlet") or request.GET.get("outlet") or "")
 
 
 def _voice(request) -> int:

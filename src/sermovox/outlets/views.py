@@ -1,29 +1,263 @@
-"""Outlets and their rule sheets."""
+"""Rule sheets: read, written, copied, compared, exchanged; and files from anywhere held against them."""
 
-from django.http import Http404
-from django.shortcuts import render
+import tempfile
+from dataclasses import replace
+from pathlib import Path
 
-from mastering.outlets.checksheet import asked_text
-from mastering.outlets.outlet import Outlet, shipped
+from django.contrib import messages
+from django.http import Http404, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.utils.http import content_disposition_header
+from django.views.decorators.http import require_POST
+
+from mastering.editing.texts import decoded
+from mastering.errors import MasteringError
+from mastering.meters.measurement import measure
+from mastering.outlets.checksheet import FAIL, check
+from mastering.outlets.outlet import (
+    CONTENT_KINDS,
+    LARGEST_TOML,
+    BadOutlet,
+    Outlet,
+    parse,
+    shipped,
+    with_rule,
+    without_rule,
+    written,
+)
+from mastering.outlets.rules import RULE_KINDS
+from mastering.tagging.carried import read_carried
+from sermovox import storage
+from sermovox.outlets.comparing import compared
+from sermovox.outlets.forms import entry_from, fields_of, groups_of
+from sermovox.outlets.models import RuleSheet, free_key, outlets_of
+
+_MOST_CHECKED = 20
 
 
 def outlet_list(request):
-    return render(request, "outlets/list.html", {"outlets": shipped().values()})
+    own = {sheet.key for sheet in RuleSheet.objects.of(request.user)}
+    outlets = [
+        {"outlet": outlet, "whose": _whose(key, own), "format": _format(outlet)}
+        for key, outlet in outlets_of(request.user).items()
+    ]
+    return render(request, "outlets/list.html", {"outlets": outlets})
 
 
 def outlet_sheet(request, key: str):
-    outlet = shipped().get(key)
+    return render(request, "outlets/sheet.html", _sheet(request, _mine(request, key)))
+
+
+def rule(request, key: str, name: str):
+    """The form of one rule, in the place of its line; or what was written into it."""
+    outlet = _mine(request, key)
+    if name not in RULE_KINDS:
+        raise Http404
+    if request.method != "POST":
+        return render(request, "outlets/_rule_form.html", {"outlet": outlet} | fields_of(name, outlet.rule(name)))
+    label = RULE_KINDS[name].label
+    try:
+        if "remove" in request.POST:
+            changed, words = without_rule(outlet, name), f"{label} is not asked any more"
+        else:
+            changed, words = with_rule(outlet, entry_from(name, request.POST)), f"{label} changed"
+        RuleSheet.change(request.user, changed, words)
+    except BadOutlet as error:
+        context = {"outlet": outlet, "wrong": str(error), "posted": request.POST}
+        return render(request, "outlets/_rule_form.html", context | fields_of(name, _attempted(outlet, name, request)))
+    return render(request, "outlets/_sheet.html", _sheet(request, changed) | {"said": f"{words}."})
+
+
+@require_POST
+def head(request, key: str):
+    """Title and summary."""
+    outlet = _mine(request, key)
+    changed = replace(
+        outlet,
+        title=" ".join(request.POST.get("title", "").split()),
+        summary=" ".join(request.POST.get("summary", "").split()),
+    )
+    try:
+        RuleSheet.change(request.user, changed, "Title and summary changed")
+        messages.success(request, "Title and summary are changed.")
+    except BadOutlet as error:
+        messages.error(request, str(error))
+    return redirect("outlets:sheet", key)
+
+
+@require_POST
+def copy(request, key: str):
+    outlet = _mine(request, key)
+    known = outlets_of(request.user)
+    title = f"{outlet.title}, own"
+    made = replace(outlet, key=free_key(title, known), title=title[:100])
+    try:
+        RuleSheet.change(request.user, made, f"Copied from {outlet.title}")
+    except BadOutlet as error:
+        messages.error(request, str(error))
+        return redirect("outlets:sheet", key)
+    messages.success(request, f"This is a copy of {outlet.title}. Give it a title of its own, and change what differs.")
+    return redirect("outlets:sheet", made.key)
+
+
+@require_POST
+def bring_in(request):
+    """Read a rule sheet from TOML."""
+    file = request.FILES.get("file")
+    try:
+        if file is None:
+            raise BadOutlet("Choose a rule sheet first: a TOML file, as “Take as TOML” writes it.")
+        if file.size > LARGEST_TOML:
+            raise BadOutlet("This file is too large to be a rule sheet.")
+        outlet = parse(decoded(file.read())[0])
+        known = outlets_of(request.user)
+        if outlet.key in known and written(known[outlet.key]) != written(outlet):
+            # What is here stays; somebody may be delivering by it.
+            outlet = replace(outlet, key=free_key(outlet.title, known))
+        RuleSheet.change(request.user, outlet, f"Read from {file.name}"[:300])
+    except MasteringError as error:
+        messages.error(request, f"Nothing was taken in. {error}")
+        return redirect("outlets:list")
+    messages.success(request, f"{outlet.title} is in.")
+    return redirect("outlets:sheet", outlet.key)
+
+
+def take_out(request, key: str):
+    """The rule sheet as TOML."""
+    outlet = _mine(request, key)
+    response = HttpResponse(written(outlet), content_type="application/toml; charset=utf-8")
+    response["Content-Disposition"] = content_disposition_header(True, f"{outlet.key}.toml")
+    return response
+
+
+def compare(request):
+    """Two rule sheets, rule by rule."""
+    known = outlets_of(request.user)
+    first, second = (known.get(request.GET.get(side, "")) for side in ("a", "b"))
+    if request.GET.get("b") == "shipped" and first and first.key in shipped():
+        second = replace(shipped()[first.key], title=f"{shipped()[first.key].title}, as shipped")
+    context = {"outlets": known.values(), "first": first, "second": second}
+    if first and second:
+        lines = compared(first, second)
+        context |= {"lines": lines, "differing": sum(not line.alike for line in lines)}
+    return render(request, "outlets/compare.html", context)
+
+
+def versions(request, key: str):
+    sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
+    every = list(sheet.versions.all())
+    rows = [
+        {"version": new, "lines": [line for line in compared(old.outlet, new.outlet) if not line.alike] if old else []}
+        for new, old in zip(every, [*every[1:], None], strict=True)
+    ]
+    return render(request, "outlets/versions.html", {"outlet": sheet.outlet, "rows": rows})
+
+
+@require_POST
+def restore(request, key: str):
+    """Take an earlier version again, or what was shipped, as the newest."""
+    number = request.POST.get("version", "")
+    try:
+        if number.isdecimal():
+            sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
+            version = get_object_or_404(sheet.versions, number=int(number))
+            RuleSheet.change(request.user, version.outlet, f"As in version {number}")
+            messages.success(request, f"The rules are those of version {number} again.")
+        elif key in shipped():
+            RuleSheet.change(request.user, shipped()[key], "As it was shipped")
+            messages.success(request, "The rules are as they were shipped. Earlier versions are kept.")
+    except BadOutlet as error:
+        messages.error(request, str(error))
+    return redirect("outlets:sheet", key)
+
+
+@require_POST
+def remove(request, key: str):
+    """Put away an outlet of one's own; its deliveries keep the rules they were made under."""
+    sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
+    if key in shipped():
+        raise Http404
+    sheet.removed = True
+    sheet.save(update_fields=["removed"])
+    messages.success(request, f"{sheet.outlet.title} is put away. Its deliveries are kept.")
+    return redirect("outlets:list")
+
+
+@require_POST
+def check_files(request, key: str):
+    """Hold files from anywhere against an outlet; nothing of them is kept."""
+    outlet = _mine(request, key)
+    kind = request.POST.get("content", "speech")
+    kind = kind if kind in CONTENT_KINDS else "speech"
+    files = request.FILES.getlist("file")
+    checked = [_checked(file, outlet, kind) for file in files[:_MOST_CHECKED]]
+    context = {
+        "outlet": outlet,
+        "checked": sorted(checked, key=lambda each: (not each["wrong"], not each.get("failing"))),
+        "left_out": max(0, len(files) - _MOST_CHECKED),
+        "most": _MOST_CHECKED,
+    }
+    return render(request, "outlets/_checked.html", context)
+
+
+def _checked(file, outlet: Outlet, content_kind: str) -> dict:
+    name = Path(file.name).name
+    with tempfile.NamedTemporaryFile(dir=storage.incoming()) as kept:
+        for chunk in file.chunks():
+            kept.write(chunk)
+        kept.flush()
+        path = Path(kept.name)
+        try:
+            found = measure(path)
+            sheet = check(found, outlet, content_kind=content_kind, carried=read_carried(path), name=name)
+        except MasteringError as error:
+            return {"name": name, "wrong": str(error)}
+    failing = sum(finding.verdict == FAIL for finding in sheet.findings)
+    return {"name": name, "wrong": "", "sheet": sheet, "failing": failing, "figures": found.figures()}
+
+
+def _sheet(request, outlet: Outlet) -> dict:
+    own = RuleSheet.objects.of(request.user).filter(key=outlet.key).first()
+    return {
+        "outlet": outlet,
+        "groups": groups_of(outlet),
+        "own": own,
+        "whose": _whose(outlet.key, {own.key} if own else set()),
+        "version_count": own.versions.count() if own else 0,
+        "is_shipped": outlet.key in shipped(),
+        "changed": outlet.key in shipped() and outlet != shipped()[outlet.key],
+        "kinds": CONTENT_KINDS,
+    }
+
+
+def _attempted(outlet: Outlet, name: str, request):
+    """The rule as far as it can be read, so that nothing that was written is lost."""
+    try:
+        return with_rule(outlet, entry_from(name, request.POST)).rule(name)
+    except BadOutlet:
+        return outlet.rule(name)
+
+
+def _whose(key: str, own: set[str]) -> str:
+    if key not in own:
+        return "shipped"
+    return "shipped, changed by you" if key in shipped() else "your own"
+
+
+def _format(outlet: Outlet) -> str:
+    """What files it takes, in a few words."""
+    encoding = outlet.encoding(channels=outlet.channels_for(1), content_kind="speech")
+    rate = f"{encoding.sample_rate_hz / 1000:g} kHz"
+    if not encoding.lossy:
+        return f"{encoding.container.upper()}, {encoding.sample_format}, {rate}"
+    kbps = encoding.bit_rate_kbps
+    if encoding.lowest_kbps:
+        kbps = f"{encoding.lowest_kbps}–{encoding.highest_kbps}"
+    return f"{encoding.container.upper()}, {kbps} kbit/s, {rate}" if kbps else f"{encoding.container.upper()}, {rate}"
+
+
+def _mine(request, key: str) -> Outlet:
+    outlet = outlets_of(request.user).get(key)
     if outlet is None:
         raise Http404
-    return render(request, "outlets/sheet.html", {"outlet": outlet, "lines": _lines(outlet)})
-
-
-def _lines(outlet: Outlet) -> list[dict[str, str]]:
-    return [
-        {
-            "label": rule.kind.label,
-            "asks": [(variant or "", asked_text(rule, demand)) for variant, demand in rule.demands.items()],
-            "source": rule.source,
-        }
-        for rule in outlet.rules
-    ]
+    return outlet

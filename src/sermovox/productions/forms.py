@@ -65,13 +65,27 @@ class ProductionForm(Dressed, forms.ModelForm):
 class SectionForm(Dressed, forms.ModelForm):
     class Meta:
         model = Section
-        fields = ["title", "role", "number", "part", "content_kind", "recording", "exact_name", "script"]
+        fields = [
+            "title",
+            "role",
+            "number",
+            "part",
+            "content_kind",
+            "recording",
+            "exact_name",
+            "notes",
+            "link",
+            "script",
+        ]
         help_texts = {
             "content_kind": "Some outlets bring speech and music to different levels.",
             "exact_name": "Where the client dictates it.",
         }
-        labels = {"script": "Spoken text"}
-        widgets = {"script": forms.Textarea(attrs={"rows": 4})}
+        labels = {"script": "Spoken text", "notes": "Notes for listeners", "link": "Link for its chapter mark"}
+        widgets = {
+            "notes": forms.Textarea(attrs={"rows": 3}),
+            "script": forms.Textarea(attrs={"rows": 4}),
+        }
 
     def __init__(self, *args, **kwargs):
         super().__init__(*args, **kwargs)

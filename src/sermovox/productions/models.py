@@ -11,11 +11,15 @@ from django.utils.text import slugify
 
 from mastering.editing.assembly import Stretch, as_list, from_list
 from mastering.naming.patterns import plain
+from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import Treatment, treatment_of
 from mastering.tagging.artwork import inspect
 from sermovox import storage
+from sermovox.outlets.models import outlets_of
 
 _LONGEST_KEY = 60
+USUAL_OUTLETS = ("audiobook-retail", "radio-playout", "loan-player", "podcast-host", "volunteer-archive")
+"""Shown while none were chosen."""
 
 
 class ProductionQuerySet(models.QuerySet):
@@ -43,7 +47,8 @@ class Production(models.Model):
     code = models.CharField("client’s code", max_length=60, blank=True)
     artwork_sha256 = models.CharField(max_length=64, blank=True, editable=False)
     artwork = models.JSONField(default=dict, editable=False)
-    last_outlet = models.CharField(max_length=60, blank=True, editable=False)
+    outlet_keys = models.JSONField(default=list, editable=False)
+    last_outlets = models.JSONField(default=list, editable=False)
     created_at = models.DateTimeField(auto_now_add=True)
 
     objects = ProductionQuerySet.as_manager()
@@ -63,6 +68,28 @@ class Production(models.Model):
             if kwargs.get("update_fields"):
                 kwargs["update_fields"] = {*kwargs["update_fields"], "key"}
         super().save(*args, **kwargs)
+
+    @property
+    def outlets(self) -> dict[str, Outlet]:
+        """The outlets it is made for, by key: those that were chosen, else the most usual ones."""
+        known = outlets_of(self.owner)
+        chosen = [key for key in self.outlet_keys if key in known] or [key for key in USUAL_OUTLETS if key in known]
+        return {key: outlet for key, outlet in known.items() if key in chosen}
+
+    @property
+    def outlet(self) -> Outlet:
+        """The one it was last made for, else the first."""
+        known = self.outlets
+        return next((known[key] for key in self.last_outlets if key in known), next(iter(known.values())))
+
+    def artwork_bytes(self) -> bytes:
+        """The picture as it is; empty where there is none."""
+        if not self.artwork_sha256:
+            return b""
+        try:
+            return storage.artwork(self.artwork_sha256).read_bytes()
+        except OSError:
+            return b""
 
     def set_artwork(self, data: bytes) -> None:
         """Keep a picture and what it is like. Raises BadArtwork."""
@@ -95,6 +122,8 @@ class Production(models.Model):
             "genre": self.genre,
             "code": self.code,
             "contact": self.contact,
+            "copyright": self.copyright_line,
+            "description": self.description,
         }
 
     def add_section(self, **facts) -> "Section":
@@ -114,7 +143,8 @@ class SectionManager(models.Manager):
 class Section(models.Model):
     """One unit that becomes one file.
 
-    `exact_name` is the file name a client dictates, `script` what is spoken. `programme` lists the stretches it is
+    `exact_name` is the file name a client dictates, `script` what is spoken, `notes` what listeners may read beside it
+    and `link` where they find more. `programme` lists the stretches it is
     made of (see `mastering.editing.assembly`); where it is empty that is the whole of `recording`, else `recording` is
     that of the first. `length_s` is how long it sounds where that is not the length of the recording. `treatment` is
     what `mastering.shaping.treatment` reads. A section that was taken out of the running order stays with `removed`
@@ -154,6 +184,8 @@ class Section(models.Model):
     part = models.PositiveSmallIntegerField(null=True, blank=True)
     exact_name = models.CharField("exact file name", max_length=255, blank=True)
     script = models.TextField(blank=True)
+    notes = models.TextField(blank=True)
+    link = models.URLField(blank=True)
     removed = models.BooleanField(default=False, editable=False)
 
     objects = SectionManager()

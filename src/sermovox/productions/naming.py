@@ -27,13 +27,18 @@ def pattern_for(production: Production, outlet: Outlet, sections: Sequence[Secti
     return EXACT if dictated else outlet.names
 
 
-def names_of(production: Production, outlet: Outlet, sections: Sequence[Section], pattern: Pattern) -> list[str]:
-    """The file name of each section of a whole running order, in its order."""
-    shared = production.name_facts() | {
+def shared_facts(production: Production, outlet: Outlet, total: int) -> dict[str, str | int | None]:
+    """The fields of patterns that are the same for all files of a run."""
+    return production.name_facts() | {
         "outlet": outlet.title,
         "date": timezone.localdate().isoformat(),
-        "total": len(sections),
+        "total": total,
     }
+
+
+def names_of(production: Production, outlet: Outlet, sections: Sequence[Section], pattern: Pattern) -> list[str]:
+    """The file name of each section of a whole running order, in its order."""
+    shared = shared_facts(production, outlet, len(sections))
     facts = facts_of(
         [
             shared
@@ -44,6 +49,7 @@ def names_of(production: Production, outlet: Outlet, sections: Sequence[Section]
                 "title": section.title,
                 "part": section.part,
                 "exact": section.exact_name,
+                "notes": section.notes,
                 "source": section.recording.name.rpartition(".")[0] if section.recording else "",
             }
             for place, section in enumerate(sections, 1)

@@ -23,6 +23,8 @@ _TRACKED = (
     "content_kind",
     "exact_name",
     "script",
+    "notes",
+    "link",
     "recording_id",
     "programme",
     "length_s",

@@ -1,18 +1,15 @@
 """The running order on paper: its lines, as CSV and as PDF."""
 
 from dataclasses import dataclass
-from pathlib import Path
 
-from fpdf import FPDF
 from fpdf.enums import XPos, YPos
 from fpdf.fonts import FontFace
 
 from mastering.audio.reader import clock
 from mastering.editing.tables import write_table
 from sermovox.productions.models import Production
+from sermovox.ui.paper import FAINT, Paper
 
-_FONTS = Path(__file__).resolve().parents[1] / "ui" / "static" / "vendor" / "fonts"
-_INK, _FAINT, _RULE = (29, 27, 23), (90, 85, 75), (143, 136, 122)
 _COLUMNS = (8, 36, 74, 22, 50)
 """Widths in mm: place, role and number, title, length, recording or file name."""
 
@@ -78,7 +75,7 @@ def as_pdf(production: Production) -> bytes:
     pdf = _Sheet(production.title)
     pdf.heading(production)
     total_s = 0.0
-    faint = FontFace(color=_FAINT)
+    faint = FontFace(color=FAINT)
     with pdf.table(
         col_widths=_COLUMNS, borders_layout="HORIZONTAL_LINES", line_height=5, text_align="LEFT", padding=(1, 1.5, 1, 0)
     ) as table:
@@ -92,27 +89,7 @@ def as_pdf(production: Production) -> bytes:
     return bytes(pdf.output())
 
 
-class _Sheet(FPDF):
-    def __init__(self, title: str):
-        super().__init__()
-        for style, name in (("", "sheet-serif.ttf"), ("B", "sheet-serif.ttf")):
-            self.add_font("serif", style, _FONTS / name)
-            self.add_font("sans", style, _FONTS / "sheet-sans.ttf")
-        self.add_font("wide", fname=_FONTS / "sheet-wide.ttf")
-        self.set_fallback_fonts(["wide"], exact_match=False)
-        self.set_text_shaping(True)
-        self.set_title(title)
-        self.set_margins(18, 18)
-        self.set_text_color(*_INK)
-        self.set_draw_color(*_RULE)
-        self._running_head = title
-        self.add_page()
-
-    def footer(self) -> None:
-        self.set_y(-14)
-        self.set_font("sans", size=8)
-        self.cell(0, text=f"{self._running_head}, page {self.page_no()}", align="R")
-
+class _Sheet(Paper):
     def heading(self, production: Production) -> None:
         self.set_font("serif", size=20)
         self.multi_cell(0, 9, production.title, new_x=XPos.LMARGIN, new_y=YPos.NEXT)

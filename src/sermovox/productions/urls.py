@@ -13,6 +13,7 @@ urlpatterns = [
     path("productions/<int:pk>/change/", running_order.change, name="change"),
     path("productions/<int:pk>/history/", productions.history, name="history"),
     path("productions/<int:pk>/edit/", productions.edit, name="edit"),
+    path("productions/<int:pk>/outlets/", productions.outlets, name="outlets"),
     path("productions/<int:pk>/artwork/", productions.artwork, name="artwork"),
     path("productions/<int:pk>/artwork/remove/", productions.artwork_remove, name="artwork-remove"),
     path("productions/<int:pk>/script/", script.script, name="script"),

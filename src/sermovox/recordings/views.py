@@ -7,7 +7,6 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.waveform import columns
-from mastering.outlets.outlet import shipped
 from sermovox import storage
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import use
@@ -142,7 +141,7 @@ def _unlike_rates(recording: Recording) -> list[str]:
     """Which outlets want another sample rate than this recording has, in sentences."""
     rate_hz = recording.figures.get("sample_rate_hz")
     wanted: dict[int, list[str]] = {}
-    for outlet in shipped().values():
+    for outlet in recording.production.outlets.values():
         asked = outlet.encoding(channels=1, content_kind="speech").sample_rate_hz
         if rate_hz and asked != rate_hz:
             wanted.setdefault(asked, []).append(outlet.title)

@@ -12,7 +12,9 @@ from unittest import TestCase
 import numpy as np
 import soundfile
 
-from mastering.tests.signals import speech, written
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import sound_sha256
+from mastering.tests.signals import picture, speech, written
 from sermovox.cli import main
 from sermovox.ui.tests.base import AppTestCase
 
@@ -103,9 +105,52 @@ class Terminal(TestCase):
         self.assertEqual(status, 1)
         self.assertEqual(json.loads(out)[0]["verdict"], "fails")
 
+    def test_several_outlets_in_one_run_each_in_a_folder_of_its_own(self):
+        out, cover = self.folder / "out", self.folder / "cover.jpg"
+        cover.write_bytes(picture())
+        options = ("--outlet", "podcast-host", "--outlet", "own-masters", "--out", out, "--artwork", cover)
+        status, printed, err = self.run_("make", self.take, *options, "--fact", "narrator=Ilse Ørum", "--json")
+        self.assertEqual(status, 0, err + printed)
+        self.assertEqual(sorted(row["outlet"] for row in json.loads(printed)), ["own-masters", "podcast-host"])
+        made = out / "podcast-host" / "01-take.mp3"
+        self.assertEqual(read_carried(made).tags["artist"], "Ilse Ørum")
+        self.assertTrue(read_carried(out / "own-masters" / "01-take.wav").broadcast)
+        status, _, err = self.run_("make", self.take, *options, "--fact", "colour=red")
+        self.assertIn("“colour=red” is no fact", err)
+
+    def test_an_outlet_of_one_s_own_is_a_rule_sheet(self):
+        sheet = self.folder / "mine.toml"
+        sheet.write_text(self.run_("outlets", "internet-station")[1].replace("exactly = 64", "exactly = 80"))
+        out = self.folder / "out"
+        self.assertEqual(self.run_("make", self.take, "--outlet", sheet, "--out", out)[0], 0)
+        self.assertEqual(self.run_("check", out / "01-take.mp3", "--outlet", sheet)[0], 0)
+        status, printed, _ = self.run_("check", out / "01-take.mp3", "--outlet", "internet-station", "--csv")
+        self.assertEqual(status, 1)
+        self.assertIn("Bitrate,64 kbit/s,80 kbit/s", printed)
+        sheet.write_text("format = 9\n")
+        self.assertIn("newer Sermovox", self.run_("check", out / "01-take.mp3", "--outlet", sheet)[2])
+
+    def test_tags_are_compared_and_written_without_touching_the_sound(self):
+        out = self.folder / "out"
+        self.run_("make", self.take, "--outlet", "internet-station", "--out", out)
+        made = out / "01-take.mp3"
+        before = sound_sha256(made)
+        options = ("tags", made, "--outlet", "internet-station", "--fact", "title=Ebb", "--fact", "narrator=Ilse")
+        _, printed, _ = self.run_(*options, "--json")
+        self.assertEqual(json.loads(printed)[0]["differing"]["title"], "Ebb")
+        _, printed, _ = self.run_(*options, "--write", "--json")
+        self.assertEqual(json.loads(printed)[0]["differing"], {})
+        self.assertEqual((read_carried(made).tags["artist"], sound_sha256(made)), ("Ilse", before))
+        status, _, err = self.run_(
+            "tags", made, "--outlet", "internet-station", "--write", "--fact", f"title={'x' * 9999}"
+        )
+        self.assertEqual(status, 1)
+        self.assertIn("9,999 characters", err)
+        self.assertEqual(read_carried(made).tags["title"], "Ebb")
+
     def test_what_happens_to_a_file_of_that_name_is_said_or_nothing_is_written(self):
         out = self.folder / "out"
-        arguments = ("make", self.take, "--outlet", "podcast-host", "--out", out)
+        arguments = ("make", self.take, "--outlet", "internet-station", "--out", out)
         self.assertEqual(self.run_(*arguments)[0], 0)
         first = (out / "01-take.mp3").read_bytes()
         (out / "01-take.mp3").write_bytes(b"mine")
@@ -122,10 +167,12 @@ class Terminal(TestCase):
 
     def test_names_follow_the_pattern_language(self):
         out = self.folder / "out"
-        options = ("--outlet", "podcast-host", "--out", out, "--names", "{place|pad:3}_{source|upper}")
+        options = ("--outlet", "internet-station", "--out", out, "--names", "{place|pad:3}_{source|upper}")
         self.assertEqual(self.run_("make", self.take, *options)[0], 0)
         self.assertEqual([path.name for path in out.iterdir()], ["001_TAKE.mp3"])
-        status, _, err = self.run_("make", self.take, "--outlet", "podcast-host", "--out", out, "--names", "{nothing}")
+        status, _, err = self.run_(
+            "make", self.take, "--outlet", "internet-station", "--out", out, "--names", "{nothing}"
+        )
         self.assertEqual(status, 1)
         self.assertIn("nothing", err)
 

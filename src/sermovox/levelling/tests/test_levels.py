@@ -43,7 +43,7 @@ class LevelsTestCase(AppTestCase):
         return answer.context
 
     def deliver(self, outlet: str = "radio-playout", toml: str = "") -> Delivery:
-        delivery = Delivery.start(self.production, outlet, list(self.production.sections.all()))
+        (delivery,) = Delivery.start(self.production, [shipped()[outlet]], list(self.production.sections.all()))
         if toml:
             Delivery.objects.filter(pk=delivery.pk).update(outlet_toml=toml)
         self.work()
@@ -223,7 +223,9 @@ class Making(LevelsTestCase):
         self.treat(loud, quiet, together="yes")
         files = list(self.deliver().files.all())
         self.assertEqual(files[0].gain_db, files[1].gain_db)
-        alone = Delivery.start(self.production, "radio-playout", [self.production.sections.get(pk=quiet.pk)])
+        (alone,) = Delivery.start(
+            self.production, [shipped()["radio-playout"]], [self.production.sections.get(pk=quiet.pk)]
+        )
         self.work()
         self.assertEqual(alone.files.get().gain_db, files[0].gain_db)
         self.assertIn("the same for all of its set", dict(alone.files.get().steps)["Gain"])

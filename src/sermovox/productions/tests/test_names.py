@@ -1,5 +1,6 @@
 """How files are called: patterns, names a client dictates, and their checks."""
 
+from mastering.outlets.outlet import shipped
 from sermovox.deliveries.models import Delivery
 from sermovox.productions.models import Section
 from sermovox.ui.tests.base import AppTestCase
@@ -44,7 +45,7 @@ class Names(AppTestCase):
         self.production.sections.filter(number__gt=3).delete()
         self.bring_in()
         self.production.sections.update(recording=self.production.recordings.get())
-        delivery = Delivery.start(self.production, "podcast-host", list(self.production.sections.all()))
+        (delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], list(self.production.sections.all()))
         self.assertEqual([f.name for f in delivery.files.all()], ["001-ford.mp3", "002-ford.mp3", "003-ford.mp3"])
 
     def test_a_pattern_that_cannot_be_read_is_not_saved(self):

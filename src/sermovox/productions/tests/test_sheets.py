@@ -6,6 +6,7 @@ import io
 from django.core.files.uploadedfile import SimpleUploadedFile
 from PIL import Image
 
+from mastering.outlets.outlet import shipped
 from sermovox.deliveries.models import Delivery
 from sermovox.ui.tests.base import AppTestCase
 
@@ -103,6 +104,6 @@ class FactsAndArtwork(AppTestCase):
     def test_the_cover_goes_along_with_the_delivery(self):
         self.upload_picture(picture(3000, 3000))
         self.bring_in()
-        delivery = Delivery.start(self.production, "podcast-host", list(self.production.sections.all()))
+        (delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], list(self.production.sections.all()))
         self.work()
         self.assertEqual(self.client.get(f"/deliveries/{delivery.pk}/cover.jpg")["Content-Type"], "image/jpeg")

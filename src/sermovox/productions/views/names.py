@@ -12,7 +12,8 @@ from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
 from mastering.naming.pairing import WAYS, Target, pair
 from mastering.naming.patterns import FIELDS, FUNCTIONS, BadPattern, read_pattern
-from mastering.outlets.outlet import Outlet, shipped
+from mastering.outlets.outlet import Outlet
+from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.productions.naming import EXACT, names_of, naming_for, pattern_for, problems_of
@@ -28,7 +29,7 @@ def names(request, pk: int):
     context = {
         "production": production,
         "outlet": outlet,
-        "outlets": shipped().values(),
+        "outlets": production.outlets.values(),
         "fields": FIELDS,
         "functions": FUNCTIONS,
         "naming": naming_for(production, outlet),
@@ -186,8 +187,8 @@ def _sections(production: Production) -> list[Section]:
 
 
 def _outlet(request, production: Production) -> Outlet:
-    asked = request.POST.get("outlet") or request.GET.get("outlet") or production.last_outlet
-    return shipped().get(asked) or next(iter(shipped().values()))
+    asked = request.POST.get("outlet") or request.GET.get("outlet")
+    return outlets_of(production.owner).get(asked) or production.outlet
 
 
 def _mine(request, pk: int) -> Production:

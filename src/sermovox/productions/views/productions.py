@@ -10,10 +10,10 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
-from mastering.outlets.outlet import shipped
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, fitted, obstacles, remarks
 from sermovox import storage
 from sermovox.deliveries.models import FinishedFile
+from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.forms import ProductionForm, SectionForm
 from sermovox.productions.models import Production, Section
@@ -45,7 +45,7 @@ def artwork(request, pk: int):
     if not production.artwork_sha256:
         raise Http404
     path = storage.artwork(production.artwork_sha256)
-    outlet = shipped().get(request.GET.get("for", ""))
+    outlet = outlets_of(request.user).get(request.GET.get("for", ""))
     if outlet is None or outlet.artwork is None:
         kind = "jpeg" if production.artwork["format"] == "JPEG" else "png"
         return FileResponse(path.open("rb"), content_type=f"image/{kind}")
@@ -97,6 +97,21 @@ def section_delete(request, pk: int):
     return redirect(found.production)
 
 
+def outlets(request, pk: int):
+    """Which outlets a production is for: those whose columns its running order has."""
+    production = _mine(request, pk)
+    known = outlets_of(request.user)
+    if request.method == "POST":
+        chosen = [key for key in request.POST.getlist("outlet") if key in known]
+        if chosen:
+            production.outlet_keys = chosen
+            production.save(update_fields=["outlet_keys"])
+            return redirect(production)
+        messages.error(request, "Choose at least one outlet.")
+    context = {"production": production, "outlets": known.values(), "chosen": production.outlets}
+    return render(request, "productions/outlets.html", context)
+
+
 def _edited(request, production: Production):
     was_new = production.pk is None
     form = ProductionForm(request.POST or None, request.FILES or None, instance=production)
@@ -111,7 +126,7 @@ def _edited(request, production: Production):
         context["said_of_artwork"] = remarks(facts)
         context["fits"] = [
             {"outlet": outlet, "obstacle": obstacles(facts, rule), "side_px": min(rule.at_most_px, facts.width_px)}
-            for outlet in shipped().values()
+            for outlet in production.outlets.values()
             if (rule := outlet.artwork)
         ]
     context["artwork_kinds"] = " and ".join(FORMATS)

@@ -12,7 +12,6 @@ from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
-from mastering.outlets.outlet import shipped
 from sermovox.deliveries.models import FinishedFile
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
@@ -130,7 +129,7 @@ _DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures")
 
 
 def _rows(production: Production, page: str | None) -> dict:
-    outlets = list(shipped().values())
+    outlets = list(production.outlets.values())
     sections = production.sections.select_related("recording").defer("script", "recording__figures")
     recorded_s = Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField())
     sections = sections.annotate(duration_s=Coalesce("length_s", recorded_s))
@@ -163,7 +162,7 @@ def _rows(production: Production, page: str | None) -> dict:
         "rows": found,
         "page": shown,
         "moving": moving,
-        "chosen_outlet": production.last_outlet or outlets[0].key,
+        "chosen_outlets": [key for key in production.last_outlets if key in production.outlets] or [outlets[0].key],
         "undoable": undoable,
         "redoable": redoable,
         "unused": unused[:_UNUSED_SHOWN],

@@ -94,8 +94,8 @@ def percent(share) -> int:
 
 @register.filter
 def proper(text: str) -> str:
-    """Hyphens before digits become minus signs."""
-    return text.replace("-", "−") if any(c.isdigit() for c in text) and "_" not in text else text
+    """Hyphens that stand for a minus become one; those inside names and dates stay."""
+    return re.sub(r"(?<![\w-])-(?=\d)", "−", text)
 
 
 @register.filter

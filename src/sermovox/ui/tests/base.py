@@ -8,7 +8,7 @@ from django.contrib.auth import get_user_model
 from django.core.management import call_command
 from django.test import TransactionTestCase, override_settings
 
-from mastering.tests.signals import speech, written
+from mastering.tests.signals import picture, speech, written
 from sermovox.productions.models import Production
 
 TUS = {"Tus-Resumable": "1.0.0"}
@@ -27,6 +27,7 @@ class AppTestCase(TransactionTestCase):
         self.narrator = get_user_model().objects.create_user("narrator", first_name="Ilse", last_name="Brandt")
         self.client.force_login(self.narrator)
         self.production = Production.objects.create(owner=self.narrator, title="Salt and Cedar")
+        self.production.set_artwork(picture())
 
     def work(self) -> None:
         """Let a worker empty the queue."""

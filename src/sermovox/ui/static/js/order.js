@@ -13,17 +13,17 @@ let pressed = false; // the mouse is down on something that can be dragged
 function show() {
   const button = document.querySelector("#make");
   if (!button) return;
-  const outlet = form.querySelector("input[name=outlet]:checked");
+  const outlets = [...form.querySelectorAll("input[name=outlet]:checked")];
   const everywhere = form.querySelector("#everywhere");
   const here = form.querySelectorAll("input[name=section]:checked:not(:disabled)").length;
   const picked = everywhere?.checked ? Number(everywhere.dataset.count) : here;
   for (const cell of form.querySelectorAll("[data-outlet]")) {
-    cell.classList.toggle("chosen", cell.dataset.outlet === outlet?.value);
+    cell.classList.toggle("chosen", outlets.some((outlet) => outlet.value === cell.dataset.outlet));
   }
-  button.disabled = !picked || !outlet;
+  button.disabled = !picked || !outlets.length;
+  document.querySelector("#order [name=look]").disabled = button.disabled;
   button.hidden = button.disabled && document.querySelector("[data-pair]") !== null;
-  const files = picked === 1 ? "1 file" : `${picked} files`;
-  button.textContent = picked && outlet ? `Make ${"joined" in outlet.dataset ? "one file" : files} for ${outlet.dataset.title}` : "Choose sections to make";
+  button.textContent = button.disabled ? (picked ? "Choose an outlet" : "Choose sections to make") : `Make ${counted(outlets, picked)}`;
   const all = form.querySelector("#all");
   if (all) all.checked = here > 0 && here === form.querySelectorAll("input[name=section]:not(:disabled)").length;
   const focused = rowOf(current) ?? rows()[0];
@@ -36,6 +36,13 @@ document.addEventListener("change", (event) => {
   }
   show();
 });
+
+function counted(outlets, picked) {
+  const files = outlets.reduce((sum, outlet) => sum + ("joined" in outlet.dataset ? 1 : picked), 0);
+  const joined = outlets.length === 1 && "joined" in outlets[0].dataset;
+  const said = joined ? "one file" : files === 1 ? "1 file" : `${files} files`;
+  return `${said} for ${outlets.length === 1 ? outlets[0].dataset.title : `${outlets.length} outlets`}`;
+}
 
 // --- Changes --------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,116 @@
+"""What a run will make, before it is begun: names, sizes and how long it will take."""
+
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from django.db.models import F
+
+from mastering.audio.encodings import size_range_bytes
+from mastering.outlets.outlet import Outlet
+from sermovox.deliveries.models import FinishedFile, Plan, PlannedFile, channels_of, planned_names
+from sermovox.productions.models import Naming, Production, Section
+from sermovox.productions.naming import naming_for
+
+_TAGS_BYTES = 4000
+_SPEEDS = {"mp3": 45, "aac": 22, "opus": 35, "vorbis": 50, "wmav2": 90, "flac": 110, "alac": 100, "pcm": 130}
+"""How many times faster than it sounds a file is made, measured by bin/bench on two cores; for the first run alone."""
+_RUNS_LOOKED_AT = 20
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """One file that would be made: its length and the least and most bytes it will have."""
+
+    file: PlannedFile
+    duration_s: float
+    low_bytes: float
+    high_bytes: float
+
+    @property
+    def exact(self) -> bool:
+        return self.low_bytes == self.high_bytes
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a run would make for one outlet."""
+
+    outlet: Outlet
+    plan: Plan
+    naming: Naming
+    files: list[Estimate]
+    making_s: float
+
+    @classmethod
+    def of(cls, production: Production, outlet: Outlet, sections: list[Section]) -> "Wanted":
+        """Raises CannotMake."""
+        outlet = outlet.settled([channels_of(section) for section in sections])
+        plan = planned_names(production, outlet, sections)
+        files = [_estimated(outlet, file, sections) for file in plan.files]
+        speed = _speed(production, outlet)
+        making_s = sum(each.duration_s for each in files) / speed
+        return cls(outlet, plan, naming_for(production, outlet), files, making_s)
+
+    @property
+    def low_bytes(self) -> float:
+        return sum(each.low_bytes for each in self.files)
+
+    @property
+    def high_bytes(self) -> float:
+        return sum(each.high_bytes for each in self.files)
+
+    @property
+    def too_large(self) -> str:
+        """What is sure to be larger than the outlet takes, in a sentence; else nothing."""
+        if (rule := self.outlet.rule("delivery_mb")) and self.low_bytes > rule.demands[None].high * 1e6:
+            return f"All files together will be larger than the {rule.demands[None].high:g} MB this outlet takes."
+        if (rule := self.outlet.rule("size_mb")) and (demand := rule.demands.get(None)) and demand.high:
+            over = sum(each.low_bytes > demand.high * 1e6 for each in self.files)
+            return f"{over} of them will be larger than the {demand.high:g} MB this outlet takes." if over else ""
+        return ""
+
+
+class Whole:
+    """All outlets of a run together."""
+
+    def __init__(self, wanted: Sequence[Wanted]):
+        self.files = sum(len(each.files) for each in wanted)
+        self.low_bytes = sum(each.low_bytes for each in wanted)
+        self.high_bytes = sum(each.high_bytes for each in wanted)
+        workers = min(self.files or 1, os.cpu_count() or 1)
+        self.making_s = sum(each.making_s for each in wanted) / workers
+        self.conflicts = sum(len(each.plan.conflicts) for each in wanted)
+        self.problems = sum(len(each.plan.problems) for each in wanted)
+
+
+def _estimated(outlet: Outlet, file: PlannedFile, sections: list[Section]) -> Estimate:
+    parts = sections if file.section is None else [file.section]
+    duration_s = sum(_duration_s(section) for section in parts)
+    channels = outlet.channels_for(min(2, max(channels_of(section) for section in parts)))
+    kind = file.section.content_kind if file.section else parts[0].content_kind
+    encoding = outlet.encoding(channels=channels, content_kind=kind)
+    low, high = size_range_bytes(encoding, duration_s)
+    around = _TAGS_BYTES if outlet.tag_patterns else 0
+    picture = outlet.artwork.at_most_bytes if outlet.artwork else 0
+    if picture:
+        return Estimate(file, duration_s, low + around, high + around + picture)
+    return Estimate(file, duration_s, low + around, high + around)
+
+
+def _duration_s(section: Section) -> float:
+    if section.length_s is not None:
+        return section.length_s
+    return (section.recording.figures.get("duration_s") or 0.0) if section.recording else 0.0
+
+
+def _speed(production: Production, outlet: Outlet) -> float:
+    """How many times faster than it sounds a file for this outlet is made: as the last ones were."""
+    encoding = outlet.encoding(channels=outlet.channels_for(1), content_kind="speech")
+    made = FinishedFile.objects.made().filter(
+        delivery__production__owner=production.owner, delivery__outlet_key=outlet.key, finished_at__gt=F("started_at")
+    )
+    rows = made.order_by("-pk").values_list("figures__duration_s", "started_at", "finished_at")[:_RUNS_LOOKED_AT]
+    took_s = sum((finished - started).total_seconds() for _, started, finished in rows)
+    sounded_s = sum(duration_s or 0.0 for duration_s, _, _ in rows)
+    return sounded_s / took_s if sounded_s and took_s else _SPEEDS[encoding.codec]

@@ -1,0 +1,117 @@
+"""Tags of finished files compared with what the production says now, and written without touching their sound."""
+
+import hashlib
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from mastering.errors import MasteringError
+from mastering.meters.measurement import Measurement, measure
+from mastering.outlets.checksheet import check
+from mastering.outlets.rules import OF_DELIVERIES
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import reinscribe
+from mastering.tagging.inscription import TAGS, Inscription
+from sermovox.deliveries.inscriptions import Inscriptions
+from sermovox.deliveries.models import Delivery, FinishedFile
+
+_MOST_SHOWN = 200
+
+
+@dataclass(frozen=True)
+class Line:
+    """One thing that differs: what it is called, what the file has and what the production says."""
+
+    label: str
+    has: str
+    says: str
+
+
+@dataclass(frozen=True)
+class Row:
+    """One finished file and what differs in it."""
+
+    file: FinishedFile
+    lines: list[Line]
+    wrong: str = ""
+
+
+def compared(delivery: Delivery) -> list[Row]:
+    """Every finished file of a delivery, those that differ first."""
+    inscriptions = Inscriptions(delivery.production)
+    rows = [_row(file, inscriptions) for file in _files(delivery)]
+    return sorted(rows, key=lambda row: not (row.lines or row.wrong))
+
+
+def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[str, str]]]:
+    """Write what the production says now into chosen files and check them again.
+
+    Returns how many were written, and the name of each that could not be with the reason.
+    """
+    inscriptions, written, refused = Inscriptions(delivery.production), 0, []
+    for file in _files(delivery):
+        if file.pk not in chosen:
+            continue
+        try:
+            given, texts = _given(file, inscriptions)
+            reinscribe(file.path, read_carried(file.path).container, given)
+            _check_again(file, texts)
+            written += 1
+        except MasteringError as error:
+            refused.append((file.name, str(error)))
+        except OSError as error:
+            refused.append((file.name, f"The disk would not take it ({error.strerror}). The file is as it was."))
+    return written, refused
+
+
+def _files(delivery: Delivery) -> list[FinishedFile]:
+    return list(delivery.files.made().select_related("delivery__production", "section", "recording"))
+
+
+def _given(file: FinishedFile, inscriptions: Inscriptions) -> tuple[Inscription, dict[str, str]]:
+    container = read_carried(file.path).container
+    return inscriptions.of(file.delivery.outlet, file.section, title=file.title, container=container)
+
+
+def _row(file: FinishedFile, inscriptions: Inscriptions) -> Row:
+    try:
+        given, _ = _given(file, inscriptions)
+    except MasteringError as error:
+        return Row(file, [], str(error))
+    has = read_carried(file.path)
+    lines = [
+        Line(label, _shown(has.tags.get(name, "")), _shown(given.tags.get(name, "")))
+        for name, label in TAGS.items()
+        if name != "encoder" and has.tags.get(name, "") != given.tags.get(name, "")
+    ]
+    if has.picture != given.picture:
+        lines.append(Line("picture", _weight(has.picture), _weight(given.picture)))
+    titles = [[chapter.title for chapter in chapters] for chapters in (has.chapters, given.chapters)]
+    if titles[0] != titles[1]:
+        lines.append(Line("chapter marks", *(_shown(", ".join(each)) for each in titles)))
+    return Row(file, lines)
+
+
+def _check_again(file: FinishedFile, texts: dict[str, str]) -> None:
+    """Its sheet after its tags were written: the sound is as it was, so what was measured of it holds."""
+    with file.path.open("rb") as content:
+        file.sha256 = hashlib.file_digest(content, "sha256").hexdigest()
+    found: Measurement = measure(file.path)
+    sheet = check(
+        found,
+        file.delivery.outlet,
+        content_kind=file.content_kind,
+        carried=read_carried(file.path),
+        name=file.name,
+        texts=texts | {"names": file.name},
+    )
+    together = [finding for finding in file.findings if finding["rule"] in OF_DELIVERIES]
+    file.set_checked(found, sheet.as_list() + together)
+
+
+def _shown(text: str) -> str:
+    line = " ".join(text.split())
+    return line if len(line) <= _MOST_SHOWN else f"{line[:_MOST_SHOWN]}…"
+
+
+def _weight(picture: bytes) -> str:
+    return f"{len(picture) / 1000:.0f} kB" if picture else ""

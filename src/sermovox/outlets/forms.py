@@ -1,0 +1,109 @@
+"""A rule as a form: what stands in it, and what was written into it."""
+
+import datetime
+
+from mastering.outlets.outlet import VARIANTS, BadOutlet, Outlet, Rule, stated
+from mastering.outlets.rules import CHOICE, GROUPS, LIST, NUMBER, OF_DELIVERIES, OF_MAKING, PATTERN, RANGE, RULE_KINDS
+from sermovox.outlets.comparing import asks
+
+_SAME_FOR_ALL = {*OF_DELIVERIES, *OF_MAKING, "names", "tag_form", "tag_encoder", "chapters"}
+_BOUNDS = ("at_least", "at_most", "target", "tolerance")
+
+
+def fields_of(name: str, rule: Rule | None) -> dict:
+    """What the form of a rule shows."""
+    kind = RULE_KINDS[name]
+    varies = name not in _SAME_FOR_ALL and not name.startswith(("tag_", "artwork_"))
+    variants = [None, *VARIANTS] if varies else [None]
+    demands = rule.demands if rule else {}
+    return {
+        "name": name,
+        "kind": kind,
+        "rule": rule,
+        "rows": [_row(kind, variant, demands.get(variant)) for variant in variants],
+        "varied": any(variant is not None for variant in demands),
+        "source": rule.source if rule else "",
+        "dated": rule.dated.isoformat() if rule and rule.dated else "",
+        "is_choice": kind.takes == CHOICE,
+        "is_pattern": kind.takes == PATTERN,
+        "is_list": kind.takes == LIST,
+        "is_number": kind.takes == NUMBER,
+        "is_range": kind.takes in (NUMBER, RANGE),
+    }
+
+
+def _row(kind, variant: str | None, demand) -> dict:
+    said = stated(demand) if demand else {}
+    values = said.get("one_of") or ([said["exactly"]] if "exactly" in said else [])
+    if kind.takes == LIST:
+        values = values[0] if values else []
+    row = {"variant": variant or "all", "label": variant, "values": values}
+    row |= {key: said.get(key, "") for key in _BOUNDS}
+    row["text"] = ", ".join(f"{value}" for value in values)
+    row["first"], row["second"] = (*[str(value) for value in values], "", "")[:2]
+    return row
+
+
+def entry_from(name: str, posted) -> dict:
+    """A rule as TOML would state it, from a form. Raises BadOutlet."""
+    entry: dict = {"name": name, "source": posted.get("source", "").strip()}
+    if dated := posted.get("dated", "").strip():
+        try:
+            entry["dated"] = datetime.date.fromisoformat(dated)
+        except ValueError as error:
+            raise BadOutlet(f"“{dated}” is no day. Write it as 2026-03-03.") from error
+    for variant in (None, *VARIANTS):
+        said = _said(name, variant or "all", posted)
+        if said:
+            entry |= said if variant is None else {variant: said}
+    return entry
+
+
+def _said(name: str, variant: str, posted) -> dict:
+    kind = RULE_KINDS[name]
+    if kind.takes == LIST:
+        chosen = posted.getlist(f"{variant}-list")
+        return {"exactly": chosen} if chosen else {}
+    if kind.takes == PATTERN:
+        text = posted.get(f"{variant}-pattern", "").strip()
+        return {"exactly": text} if text else {}
+    if kind.takes == CHOICE:
+        chosen = [value for at in (1, 2) if (value := posted.get(f"{variant}-choice-{at}", ""))]
+        return _values(list(dict.fromkeys(chosen)))
+    if texts := posted.get(f"{variant}-exactly", "").replace(";", ",").split(","):
+        numbers = [_number(text, kind.label) for text in texts if text.strip()]
+        if numbers:
+            return _values(numbers)
+    bounds = {key: text for key in _BOUNDS if (text := posted.get(f"{variant}-{key}", "").strip())}
+    if "target" in bounds:
+        bounds = {key: bounds[key] for key in ("target", "tolerance") if key in bounds}
+    else:
+        bounds.pop("tolerance", None)
+    return {key: _number(text, kind.label) for key, text in bounds.items()}
+
+
+def _values(values: list) -> dict:
+    if not values:
+        return {}
+    return {"exactly": values[0]} if len(values) == 1 else {"one_of": values}
+
+
+def _number(text: str, label: str) -> int | float:
+    text = text.strip().replace("−", "-")
+    try:
+        value = float(text)
+    except ValueError as error:
+        raise BadOutlet(f"{label}: “{text}” is no number. Write figures alone, such as -18 or 44100.") from error
+    return int(value) if value == int(value) and abs(value) < 1e15 else value
+
+
+def groups_of(outlet: Outlet) -> list[tuple[str, list[dict], list[tuple[str, str]]]]:
+    """The rules of an outlet as they are read on its sheet, group by group."""
+    found = []
+    for group in GROUPS:
+        rules = [rule for rule in outlet.rules if rule.kind.group == group]
+        lines = [{"rule": rule, "name": rule.name, "label": rule.kind.label, "asks": asks(rule)} for rule in rules]
+        kinds = [(name, kind.label) for name, kind in RULE_KINDS.items() if kind.group == group]
+        free = [(name, label) for name, label in kinds if not outlet.rule(name)]
+        found.append((group, lines, free))
+    return found
