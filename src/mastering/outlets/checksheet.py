@@ -34,6 +34,8 @@ _BIT_RATE_SLACK = 0.5
 _MOST_SHOWN = 120
 _STEREOS = (STEREO, JOINT, SEPARATE)
 _CONTAINERS = {"asf": "wma"}
+_DISTANCES = {"LUFS": "LU", "dBFS": "dB", "dBTP": "dB"}
+"""The unit of a difference between two levels."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -180,6 +182,10 @@ def _of_file(rule: Rule, demand: Demand, examined: Examined, outlet: Outlet) -> 
         return _name(rule, examined, outlet)
     if rule.kind.takes == PATTERN:
         return _text(rule, demand, figure, examined)
+    if rule.name == "chapters" and figure == ASKED and examined.texts and "chapters" in examined.texts:
+        # Chapters are told apart by their titles; where they begin was looked at already.
+        found = "\n".join(mark.title for mark in examined.carried.chapters)
+        figure = ASKED if found == examined.texts["chapters"] else "with other titles"
     if rule.name == "bit_rate_kbps" and examined.frame_kbps and demand.low is not None and demand.high is not None:
         return _frames(rule, demand, examined)
     return _held(rule, demand, figure)
@@ -272,7 +278,7 @@ def _margin(rule: Rule, demand: Demand, figure: Figure) -> str:
     """How far a figure lies from the nearest bound it could cross, or from the one it has crossed."""
     if figure is None or isinstance(figure, str) or (demand.low is None and demand.high is None):
         return ""
-    unit, digits = rule.kind.unit, max(rule.kind.digits, 1)
+    unit, digits = _DISTANCES.get(rule.kind.unit, rule.kind.unit), max(rule.kind.digits, 1)
     if demand.low is not None and figure < demand.low - 0.005:
         return f"{demand.low - figure:.{digits}f} {unit} too low"
     if demand.high is not None and figure > demand.high + 0.005:
@@ -317,5 +323,6 @@ def _is_exactly(figure: Figure, asked: str | int | float) -> bool:
 def _pass_or_remark(rule: Rule, demand: Demand, figure: float) -> tuple[str, str]:
     margins = [abs(figure - edge) for edge in (demand.low, demand.high) if edge is not None]
     if rule.kind.close and min(margins) < rule.kind.close:
-        return REMARK, f"It passes by {min(margins):.2f} {rule.kind.unit}, which is close."
+        unit = _DISTANCES.get(rule.kind.unit, rule.kind.unit)
+        return REMARK, f"It passes by {min(margins):.2f} {unit}, which is close."
     return PASS, ""

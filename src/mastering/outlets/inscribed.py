@@ -33,6 +33,8 @@ def inscribed(
         texts[f"tag_{name}"] = text
         if text:
             tags[name] = text
+    if outlet.chapters:
+        texts["chapters"] = "\n".join(chapter.title for chapter in chapters)
     if outlet.names_encoder:
         tags["encoder"] = ENCODER
     return (

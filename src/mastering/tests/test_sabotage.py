@@ -28,6 +28,7 @@ TEXTS = {f"tag_{name}": f"a {name}" for name in TAGS} | {
     "tag_year": "2026",
     "tag_language": "eng",
     "names": "03-ebb",
+    "chapters": "One\nTwo",
 }
 LOOSE = {
     "integrated_lufs": "at_least = -60\nat_most = 0",
@@ -213,7 +214,8 @@ class Sabotage(TestCase):
             self.caught(rule, loose, mp3, mp3 | {"inscription": replace(good, picture=shown)}, demand=demand)
         untitled = (replace(good.chapters[0], title=" "), good.chapters[1])
         late = (replace(good.chapters[0], start_s=2), good.chapters[1])
-        for marks in ((), untitled, late):
+        other = (replace(good.chapters[0], title="Won"), good.chapters[1])
+        for marks in ((), untitled, late, other):
             self.caught("chapters", asked, mp3, mp3 | {"inscription": replace(good, chapters=marks)})
 
     def test_deliveries(self):

@@ -5,14 +5,16 @@ from pathlib import Path
 
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
-from sermovox.bench import core, desk, levelling, page
+from sermovox.bench import core, desk, levelling, outlets, page
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(prog="bench")
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
-    parser.add_argument("--only", choices=["core", "levels", "desk", "page"], help="only one of the four parts")
+    parser.add_argument(
+        "--only", choices=["core", "levels", "outlets", "desk", "page"], help="only one of the five parts"
+    )
     parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
     parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
     options = parser.parse_args()
@@ -33,6 +35,8 @@ def _tables(options) -> None:
         core.tables(minutes)
     if options.only in (None, "levels"):
         levelling.tables(minutes)
+    if options.only in (None, "outlets"):
+        outlets.tables(minutes)
     if options.only in (None, "desk"):
         desk.tables()
     if options.only in (None, "page"):

@@ -14,7 +14,8 @@ from pathlib import Path
 
 import av
 
-from mastering.audio.convert import to_16_bit
+from mastering.audio.convert import to_held
+from mastering.audio.encodings import INT_16
 from mastering.audio.reader import Reader
 from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.meters.decibels import amplitude_of_db
@@ -108,18 +109,20 @@ def _keep_busy(address: str, stop: threading.Event) -> None:
         stop.wait(1.0)
 
 
-def bare_lame(recording: Path, folder: Path) -> float:
-    """Time of nothing but the encoder, on the very samples that making hands to it."""
-    outlet = shipped()[OUTLET]
+def bare_lame(recording: Path, folder: Path, key: str = OUTLET) -> float:
+    """Time of nothing but the encoder of an outlet, on the very samples that making hands to it."""
+    outlet = shipped()[key]
     encoding = outlet.encoding(channels=1, content_kind="speech")
     demands = outlet.demands(channels=1, content_kind="speech")
     plan = plan_levels(measure(recording).levels, demands, lossy=True)
-    target = folder / "bare.mp3"
+    target = folder / f"bare.{encoding.extension}"
     target.unlink(missing_ok=True)
     with Reader(recording) as reader:
         blocks = gained(reader.blocks(), plan.gain_db)
-        blocks = limited(blocks, ceiling_dbtp=plan.ceiling_dbtp, sample_rate_hz=RATE_HZ, channels=1)
-        samples = list(to_16_bit(blocks, dither=True, gain=amplitude_of_db(-encoder_gain_db(encoding))))
+        if plan.ceiling_dbtp is not None:
+            blocks = limited(blocks, ceiling_dbtp=plan.ceiling_dbtp, sample_rate_hz=RATE_HZ, channels=1)
+        made_up = amplitude_of_db(-encoder_gain_db(encoding))
+        samples = list(to_held(blocks, holds=encoding.holds, dither=encoding.holds == INT_16, gain=made_up))
     began = time.perf_counter()
     writer = open_writer(target, encoding)
     for block in samples:

@@ -88,12 +88,12 @@ class Watched:
         return data
 
 
-def send_file(visitor: Visitor, path: Path, body: Watched | None = None) -> str:
-    """Bring a file into the first production by the tus protocol; returns the recording's key."""
+def send_file(visitor: Visitor, path: Path, body: Watched | None = None, *, production: int = 1) -> str:
+    """Bring a file into a production by the tus protocol; returns the recording's key."""
     body = body or Watched(path)
     size = path.stat().st_size
     tus = {"Tus-Resumable": "1.0.0"}
-    begun = visitor.send("POST", "/recordings/uploads/into/1/", **tus, **{"Upload-Length": str(size)})
+    begun = visitor.send("POST", f"/recordings/uploads/into/{production}/", **tus, **{"Upload-Length": str(size)})
     address = begun.headers["Location"]
     headers = tus | {"Upload-Offset": "0", "Content-Type": "application/offset+octet-stream"}
     visitor.send("PATCH", address, body, **headers, **{"Content-Length": str(size)}).read()
@@ -104,7 +104,7 @@ def send_file(visitor: Visitor, path: Path, body: Watched | None = None) -> str:
 
 def quiet(visitor: Visitor) -> None:
     """Wait until the demonstration's own files are made, so that what is measured has the machine for itself."""
-    while any(b'data-running="no"' not in visitor.get(f"/deliveries/{key}/") for key in (1, 2)):
+    while any(b'data-running="no"' not in visitor.get(f"/deliveries/{key}/") for key in (1, 2, 3)):
         time.sleep(1.0)
 
 

@@ -165,3 +165,7 @@ TALES_TAKE = (
     "Low water. | When the sea went out it left a door lying on the sand, | with its key still in it, "
     "| on the far side.",
 )
+
+BOOK_OUTLETS = ("audiobook-retail", "single-file-audiobook", "volunteer-archive", "own-masters")
+PROGRAMME_OUTLETS = ("radio-playout", "broadcast", "podcast-host", "internet-station")
+LINE_OUTLETS = ("line-set", "booked-job", "voice-audition")

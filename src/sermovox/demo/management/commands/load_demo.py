@@ -4,17 +4,21 @@ from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 
 from mastering.editing.scripts import entries, recognised
+from mastering.outlets.outlet import shipped
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.deliveries.models import Delivery
 from sermovox.demo.artwork import book_cover
 from sermovox.demo.scenario import (
     BOOK,
+    BOOK_OUTLETS,
     BOOK_SECTIONS,
+    LINE_OUTLETS,
     LINE_SCRIPT,
     LINE_TAKES,
     LINES,
     NARRATOR,
     PROGRAMME,
+    PROGRAMME_OUTLETS,
     PROGRAMME_SECTIONS,
     TALE_TITLES,
     TALES,
@@ -40,24 +44,31 @@ class Command(BaseCommand):
             narrator.save()
         if Production.objects.of(narrator).exists():
             return
-        self._production(narrator, PROGRAMME, PROGRAMME_SECTIONS, outlet="radio-playout")
-        book = self._production(narrator, BOOK, BOOK_SECTIONS, outlet="audiobook-retail")
+        programme = self._production(narrator, PROGRAMME, PROGRAMME_SECTIONS)
+        self._deliver(programme, "radio-playout", columns=PROGRAMME_OUTLETS)
+        book = self._production(narrator, BOOK, BOOK_SECTIONS)
         book.set_artwork(book_cover())
+        self._deliver(book, "audiobook-retail", "single-file-audiobook", columns=BOOK_OUTLETS)
         self._lines(narrator)
         self._tales(narrator)
 
-    def _production(self, narrator, facts: dict, sections: list, *, outlet: str) -> Production:
+    def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)
         for name, role, number, title, content_kind, *_ in sections:
             recording = self._recording(production, name)
             recording.sections.update(role=role, number=number, title=title, content_kind=content_kind)
-        ready = production.sections.filter(recording__state=Recording.State.READY)
-        Delivery.start(production, outlet, list(ready.select_related("recording")))
         return production
+
+    def _deliver(self, production: Production, *keys: str, columns: tuple[str, ...]) -> None:
+        """Make the files of all sections for some outlets in one run; `columns` are those of the running order."""
+        production.outlet_keys = list(columns)
+        production.save(update_fields=["outlet_keys"])
+        ready = production.sections.filter(recording__state=Recording.State.READY)
+        Delivery.start(production, [shipped()[key] for key in keys], list(ready.select_related("recording")))
 
     def _lines(self, narrator) -> None:
         """A client's lines whose takes wait to be paired with them."""
-        production = Production.objects.create(owner=narrator, **LINES)
+        production = Production.objects.create(owner=narrator, outlet_keys=list(LINE_OUTLETS), **LINES)
         order.build(production, narrator, entries(LINE_SCRIPT, recognised(LINE_SCRIPT)), instead=False)
         for name, *_ in LINE_TAKES:
             self._recording(production, name)

@@ -1,0 +1,122 @@
+"""One run for several outlets, tags, and the check of finished files."""
+
+import shutil
+import statistics
+import tempfile
+import time
+from pathlib import Path
+from urllib.parse import urlencode
+
+import soundfile
+
+from mastering.meters.measurement import measure
+from mastering.naming.patterns import facts_of
+from mastering.outlets.checksheet import check
+from mastering.outlets.inscribed import inscribed
+from mastering.outlets.outlet import shipped
+from mastering.pipeline import make
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import reinscribe
+from sermovox.bench.core import bare_lame
+from sermovox.bench.tools import ROUNDS, Visitor, application, line, quiet, seconds, send_file, speech_recording, timed
+from sermovox.demo.artwork import book_cover
+
+_PORT = 8495
+_SECTIONS = 12
+_PRODUCTION = 4
+_RUNS = (
+    ("three MP3 outlets", ("audiobook-retail", "volunteer-archive", "podcast-host")),
+    ("two of MP3 and one M4B of all", ("audiobook-retail", "volunteer-archive", "single-file-audiobook")),
+)
+_FILES = 100
+
+
+def tables(minutes: int) -> None:
+    """Print the tables of outlets."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        take = speech_recording(folder, minutes, "book.wav")
+        _runs(take, folder)
+        _tags(folder)
+        _checks(take, folder)
+
+
+def _runs(take: Path, folder: Path) -> None:
+    """A book of twelve sections, its sections made for three outlets by both workers."""
+    bare = {key: statistics.median(bare_lame(take, folder, key) for _ in range(ROUNDS)) for key in _keys()}
+    with application(folder / "data", _PORT) as visitor:
+        quiet(visitor)
+        sections = _bring_in(visitor, _parts(take, folder))
+        for name, keys in _RUNS:
+            ideal_s = sum(bare[key] for key in keys) / 2
+            took = [_one_run(visitor, sections, keys) for _ in range(ROUNDS)]
+            line(f"{name}: bare encodes, by two cores", f"{ideal_s:.1f} s", "1", "")
+            ratio = f"{statistics.median(took) / ideal_s:.2f}"
+            line(f"{name}: {_SECTIONS} sections in one run, checked", seconds(took), ratio, "at most 1.25")
+
+
+def _keys() -> set[str]:
+    return {key for _, keys in _RUNS for key in keys}
+
+
+def _parts(take: Path, folder: Path) -> list[Path]:
+    samples, rate_hz = soundfile.read(take, dtype="int16")
+    length = len(samples) // _SECTIONS
+    paths = []
+    for number in range(_SECTIONS):
+        paths.append(folder / f"book-{number + 1:02}.wav")
+        soundfile.write(paths[-1], samples[number * length : (number + 1) * length], rate_hz)
+    return paths
+
+
+def _bring_in(visitor: Visitor, paths: list[Path]) -> list[str]:
+    address = f"/productions/{_PRODUCTION}/"
+    before = set(_section_keys(visitor, address))
+    for path in paths:
+        send_file(visitor, path, production=_PRODUCTION)
+    while len(new := [key for key in _section_keys(visitor, address) if key not in before]) < len(paths):
+        time.sleep(0.5)
+    while sum(f'id="pick-{key}-ready"' in visitor.get(address).decode() for key in new) < len(new):
+        time.sleep(0.5)
+    return new
+
+
+def _section_keys(visitor: Visitor, address: str) -> list[str]:
+    return [part.split('"')[0] for part in visitor.get(address).decode().split('name="section" value="')[1:]]
+
+
+def _one_run(visitor: Visitor, sections: list[str], keys: tuple[str, ...]) -> float:
+    facts = [*(("outlet", key) for key in keys), ("existing", "keep-both"), *(("section", key) for key in sections)]
+    began = time.perf_counter()
+    answer = visitor.send("POST", f"/deliveries/start/{_PRODUCTION}/", urlencode(facts).encode())
+    last = int(answer.url.rstrip("/").rpartition("/")[2]) + len(keys) - 1
+    for key in range(last - len(keys) + 1, last + 1):
+        while b'data-running="no"' not in visitor.get(f"/deliveries/{key}/progress/"):
+            time.sleep(0.1)
+    return time.perf_counter() - began
+
+
+def _tags(folder: Path) -> None:
+    """Tags, picture and all, written into finished files of one minute each."""
+    outlet = shipped()["podcast-host"]
+    made = make(speech_recording(folder, 1, "minute.wav"), outlet, folder / "minute.mp3").path
+    (facts,) = facts_of([{"title": "Ebb", "production": "The Salt Road", "place": 3, "total": 12}], lines=True)
+    given, _ = inscribed(outlet, facts, container="mp3", artwork=book_cover())
+    times = []
+    for _ in range(ROUNDS):
+        paths = [Path(shutil.copy(made, folder / f"tagged-{number}.mp3")) for number in range(_FILES)]
+        times.append(timed(lambda paths=paths: [reinscribe(path, "mp3", given) for path in paths]))
+    line(f"tags and picture of {_FILES} files of a minute, sound proven untouched", seconds(times), "", "under 3 s")
+
+
+def _checks(take: Path, folder: Path) -> None:
+    """The whole check of a finished file against decoding and measuring it alone."""
+    outlet = shipped()["podcast-host"]
+    made = make(take, outlet, folder / "checked.mp3").path
+    plain, whole = [], []
+    for _ in range(ROUNDS):
+        plain.append(timed(lambda: measure(made)))
+        whole.append(timed(lambda: check(measure(made), outlet, carried=read_carried(made), name=made.name)))
+    line("decoding and measuring a finished file", seconds(plain), "1", "")
+    ratio = statistics.median(w / p for w, p in zip(whole, plain, strict=True))
+    line("checking it against all rules of its outlet", seconds(whole), f"{ratio:.2f}", "at most 1.3")
