@@ -1,5 +1,6 @@
 """Samples out: one class per family of formats behind `open_writer`."""
 
+import errno
 import tempfile
 from collections.abc import Sequence
 from functools import cache
@@ -65,7 +66,10 @@ class VorbisWriter:
         )
 
     def write(self, block: np.ndarray) -> None:
-        self._file.write(block)
+        try:
+            self._file.write(block)
+        except soundfile.LibsndfileError as error:
+            raise OSError(errno.EIO, str(error)) from error
 
     def close(self) -> None:
         try:

@@ -251,6 +251,8 @@ def _name(rule: Rule, examined: Examined, outlet: Outlet) -> Finding:
 def _frames(rule: Rule, demand: Demand, examined: Examined) -> Finding:
     """The bitrates of the single frames of an MP3, which are all to lie in the range."""
     low, high = examined.frame_kbps
+    if low == high:
+        return _held(rule, demand, low)
     plain = _held(rule, demand, min((low, high), key=lambda kbps: _inside(kbps, demand)))
     return replace(plain, found=f"{low:.0f} to {high:.0f} kbit/s, {rule.kind.figure(examined):.0f} on average")
 

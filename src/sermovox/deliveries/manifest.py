@@ -77,15 +77,17 @@ def folder_of(delivery: Delivery) -> str:
     return f"{safe}/" if safe else ""
 
 
-def extras_of(delivery: Delivery, *, but: str = "") -> dict[str, bytes]:
-    """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is.
+def asked_extras(delivery: Delivery) -> set[str]:
+    """Which of the files that the outlet asks beside the finished ones there are."""
+    return {name for name in delivery.outlet.extra_files if name == CHECK_SHEETS or _EXTRAS[name](delivery)}
 
-    `but` names one that is left out.
-    """
+
+def extras_of(delivery: Delivery) -> dict[str, bytes]:
+    """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is."""
     asked = {"manifest.csv", "manifest.json", *delivery.outlet.extra_files}
     if delivery.outlet.artwork:
         asked.add("cover.jpg")
-    made = {name: _EXTRAS[name](delivery) for name in EXTRAS if name in asked and name != but}
+    made = {name: _EXTRAS[name](delivery) for name in EXTRAS if name in asked}
     return {name: content for name, content in made.items() if content}
 
 
@@ -122,6 +124,8 @@ def _check_sheets(delivery: Delivery) -> bytes:
     return as_html(delivery).encode()
 
 
+CHECK_SHEETS = "check-sheets.html"
+"""Can always be made, once there are files."""
 _ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_000, source="")
 _EXTRAS = {
     "manifest.csv": lambda delivery: as_csv(delivery).encode(),
@@ -129,7 +133,7 @@ _EXTRAS = {
     "cover.jpg": artwork,
     "chapters.json": chapters_json,
     "chapters.txt": chapters_text,
-    "check-sheets.html": _check_sheets,
+    CHECK_SHEETS: _check_sheets,
 }
 
 

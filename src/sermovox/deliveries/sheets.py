@@ -37,16 +37,10 @@ def sheets_of(delivery: Delivery) -> list[Sheet]:
     """That of the delivery as a whole, where its outlet asks something of one; then its files', failing first."""
     files = [Sheet(file.name, file.state, file.findings, file.remarks) for file in delivery.files.made()]
     files.sort(key=lambda sheet: not sheet.failing)
-    extras = _other_extras(delivery)
-    whole = delivery.together(extras) if files else None
+    whole = delivery.together(manifest.asked_extras(delivery)) if files else None
     if whole is None or not whole.findings:
         return files
     return [Sheet("All files together", whole.verdict, whole.as_list()), *files]
-
-
-def _other_extras(delivery: Delivery) -> set[str]:
-    """Which extra files there are; this one is being made."""
-    return {*manifest.extras_of(delivery, but="check-sheets.html"), "check-sheets.html"}
 
 
 def as_html(delivery: Delivery) -> str:

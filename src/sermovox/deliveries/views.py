@@ -264,7 +264,7 @@ def _run(delivery: Delivery) -> dict:
     done = [1.0 if file not in under_way else file.share for file in files]
     share = sum(d * w for d, w in zip(done, weights, strict=True)) / (sum(weights) or 1.0)
     outlet = delivery.outlet
-    together = [] if under_way or not outlet.rules else delivery.together(manifest.extras_of(delivery)).findings
+    together = [] if under_way or not outlet.rules else delivery.together(manifest.asked_extras(delivery)).findings
     return {
         "delivery": delivery,
         "outlet": outlet,
@@ -284,6 +284,7 @@ def _run(delivery: Delivery) -> dict:
         "cancelled": sum(file.state == "cancelled" for file in files),
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in files),
         "made_count": sum(file.is_made for file in files),
+        "made_s": sum(file.figures.get("duration_s") or 0 for file in files if file.is_made),
     }
 
 

@@ -166,7 +166,10 @@ class Soundings:
 
     def members(self, sections: Sequence[Section], outlet: Outlet) -> list[Member]:
         """As `of`, for what it takes to plan them."""
-        return [Member(sounding, outlet, self.channels_of) for sounding in self.of(sections, outlet)]
+        soundings = self.of(sections, outlet)
+        if outlet.same_channels:
+            outlet = outlet.settled([min(2, self.channels_of(each)) for each in soundings if not each.refusal])
+        return [Member(sounding, outlet, self.channels_of) for sounding in soundings]
 
     def beside(self, member: Member, outlet: Outlet) -> list[Member]:
         """A member and all others of its production that can be planned; those after it come first, so that several

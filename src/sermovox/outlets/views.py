@@ -8,6 +8,7 @@ from django.contrib import messages
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.http import content_disposition_header
+from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
 from mastering.editing.texts import decoded
@@ -44,6 +45,8 @@ def outlet_list(request):
     return render(request, "outlets/list.html", {"outlets": outlets})
 
 
+# Going back to a sheet shows it as it is, not as it was before a rule was changed in its place.
+@never_cache
 def outlet_sheet(request, key: str):
     return render(request, "outlets/sheet.html", _sheet(request, _mine(request, key)))
 

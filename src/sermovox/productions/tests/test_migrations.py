@@ -19,7 +19,10 @@ class FromBeforeTheRunningOrder(TransactionTestCase):
         narrator = old.get_model("accounts", "User").objects.create(username="ilse")
         Production, Section = old.get_model("productions", "Production"), old.get_model("productions", "Section")
         for title in ("Salt and Cedar", "Salt & Cedar", "salt and cedar", "Übers Meer", "海"):
-            production = Production.objects.create(owner=narrator, title=title)
+            production = Production.objects.create(owner=narrator, title=title, last_outlet="podcast-host")
+            old.get_model("deliveries", "Delivery").objects.create(
+                production=production, outlet_key="podcast-host", outlet_toml="key = 'podcast-host'"
+            )
         recording = old.get_model("recordings", "Recording").objects.create(
             production=production, sha256="0" * 64, name="a.wav", size_bytes=3, state="ready", figures={"channels": 1}
         )
@@ -27,6 +30,7 @@ class FromBeforeTheRunningOrder(TransactionTestCase):
 
         executor = MigrationExecutor(connection)
         executor.migrate(executor.loader.graph.leaf_nodes())
+        from sermovox.deliveries.models import Delivery
         from sermovox.productions.models import Production, Section
 
         keys = list(Production.objects.order_by("pk").values_list("key", flat=True))
@@ -35,3 +39,7 @@ class FromBeforeTheRunningOrder(TransactionTestCase):
         section = Section.objects.get()
         self.assertEqual((section.recording.name, section.removed, section.exact_name), ("a.wav", False, ""))
         self.assertEqual(section.recording.figures, {"channels": 1})
+        production = Production.objects.first()
+        self.assertEqual((production.last_outlets, production.outlet.key), (["podcast-host"], "podcast-host"))
+        runs = set(Delivery.objects.values_list("run", flat=True))
+        self.assertEqual((len(runs), None in runs), (5, False))

@@ -12,6 +12,7 @@ from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
+from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.models import FinishedFile
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
@@ -162,7 +163,7 @@ def _rows(production: Production, page: str | None) -> dict:
         "rows": found,
         "page": shown,
         "moving": moving,
-        "chosen_outlets": [key for key in production.last_outlets if key in production.outlets] or [outlets[0].key],
+        "chosen_outlets": _chosen(production, outlets),
         "undoable": undoable,
         "redoable": redoable,
         "unused": unused[:_UNUSED_SHOWN],
@@ -175,6 +176,12 @@ def _rows(production: Production, page: str | None) -> dict:
         "states": _STATES,
         "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
     }
+
+
+def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
+    """The columns that are ticked: those it was last made for, or the only one there is."""
+    keys = [outlet.key for outlet in outlets]
+    return keys if len(keys) == 1 else [key for key in production.last_outlets if key in keys]
 
 
 def _crossing(file: dict | None) -> tuple[str, str]:
