@@ -324,7 +324,10 @@ def _render(source: Path | Programme, jobs: Sequence[_Job], progress: Progress) 
             at_rate = resampled(given, from_hz=reader.sample_rate_hz, to_hz=rate_hz, channels=channels)
             wanting = [job for job in jobs if job.encoding.sample_rate_hz == rate_hz]
             for job, copy in zip(wanting, itertools.tee(at_rate, len(wanting)), strict=True):
-                running.append(_written(job, copy, edited=_is_edited(source, chain)))
+                written = _written(job, copy, edited=_is_edited(source, chain))
+                # Whatever happens to one of them, none goes on writing afterwards.
+                stack.callback(written.close)
+                running.append(written)
         # In step, so that no more is kept of the sound than by what one encoder is behind another.
         while running:
             running = [each for each in running if next(each, None) is not None]

@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from statistics import median
 
+from mastering.audio.facts import FileFacts
 from mastering.meters.measurement import Measurement
 from mastering.naming.checks import check_names, out_of_order
 from mastering.naming.patterns import read_pattern
@@ -11,6 +12,7 @@ from mastering.outlets.outlet import Outlet, Rule
 from mastering.outlets.rules import (
     AS_SOURCE,
     ASKED,
+    BESIDE_SOUND,
     CONSISTENCY,
     FROM_MARKS,
     FROM_SECTIONS,
@@ -95,13 +97,30 @@ def check(
     if carried is None:
         container = measurement.facts.container
         carried = Carried(container=_CONTAINERS.get(container, container), tags={})
-    examined = Examined(measurement=measurement, carried=carried, name=name, texts=texts)
-    findings = []
-    for rule in outlet.rules:
-        demand = rule.demand(channels=measurement.facts.channels, content_kind=content_kind)
-        if demand and rule.name not in (*OF_DELIVERIES, *OF_MAKING):
-            findings.append(_of_file(rule, demand, examined, outlet))
-    return CheckSheet(tuple(findings))
+    examined = Examined(facts=measurement.facts, levels=measurement.levels, carried=carried, name=name, texts=texts)
+    held = [rule for rule in outlet.rules if rule.name not in (*OF_DELIVERIES, *OF_MAKING)]
+    return CheckSheet(tuple(_held_against(held, examined, outlet, content_kind)))
+
+
+def check_beside_sound(
+    facts: FileFacts,
+    outlet: Outlet,
+    *,
+    content_kind: str,
+    carried: Carried,
+    texts: Mapping[str, str],
+) -> list[Finding]:
+    """As `check`, for the rules about what stands in a file beside its sound: all there is to hold anew when its tags
+    were written again.
+    """
+    examined = Examined(facts=facts, carried=carried, texts=texts)
+    held = [rule for rule in outlet.rules if rule.name in BESIDE_SOUND]
+    return _held_against(held, examined, outlet, content_kind)
+
+
+def _held_against(rules: Iterable[Rule], examined: Examined, outlet: Outlet, content_kind: str) -> list[Finding]:
+    asked = [(rule, rule.demand(channels=examined.facts.channels, content_kind=content_kind)) for rule in rules]
+    return [_of_file(rule, demand, examined, outlet) for rule, demand in asked if demand]
 
 
 @dataclass(frozen=True, kw_only=True)

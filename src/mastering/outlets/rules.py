@@ -18,7 +18,6 @@ from mastering.audio.encodings import (
     VARIABLE,
 )
 from mastering.audio.facts import FileFacts
-from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Levels
 from mastering.tagging.artwork import ArtworkFacts, BadArtwork, inspect
 from mastering.tagging.carried import Carried
@@ -67,10 +66,14 @@ class Advice:
 
 @dataclass(frozen=True, kw_only=True)
 class Examined:
-    """One finished file as it was found. `texts` holds what rules about texts expect of this very file, by rule."""
+    """One finished file as it was found. `texts` holds what rules about texts expect of this very file, by rule.
 
-    measurement: Measurement
+    Without `levels` only rules of BESIDE_SOUND can be held against it.
+    """
+
+    facts: FileFacts
     carried: Carried
+    levels: Levels | None = None
     name: str = ""
     texts: Mapping[str, str] | None = None
     artwork: ArtworkFacts | None = field(init=False, default=None)
@@ -84,17 +87,9 @@ class Examined:
                 return
 
     @property
-    def facts(self) -> FileFacts:
-        return self.measurement.facts
-
-    @property
     def frame_kbps(self) -> tuple[float, float] | None:
         """The lowest and the highest bitrate of the frames of an MP3, kbit/s."""
         return self.facts.frame_kbps
-
-    @property
-    def levels(self) -> Levels:
-        return self.measurement.levels
 
 
 Figure = str | float | None
@@ -534,6 +529,10 @@ OF_DELIVERIES = (
     "extra_files",
 )
 """Rules about all files of a delivery together; one file alone has no figure for them."""
+BESIDE_SOUND = tuple(
+    name for name, kind in RULE_KINDS.items() if kind.group in ("Tags", "Artwork and chapters") or name == "size_mb"
+)
+"""Rules about what stands in a file beside its sound."""
 OF_MAKING = ("files", "folder")
 """Rules that say how files are made and where they go; there is nothing in a file to hold against them."""
 

@@ -1,6 +1,7 @@
 """What a run will make, before it is begun: names, sizes and how long it will take."""
 
 import os
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -110,7 +111,14 @@ def _speed(production: Production, outlet: Outlet) -> float:
     made = FinishedFile.objects.made().filter(
         delivery__production__owner=production.owner, delivery__outlet_key=outlet.key, finished_at__gt=F("started_at")
     )
-    rows = made.order_by("-pk").values_list("figures__duration_s", "started_at", "finished_at")[:_RUNS_LOOKED_AT]
-    took_s = sum((finished - started).total_seconds() for _, started, finished in rows)
-    sounded_s = sum(duration_s or 0.0 for duration_s, _, _ in rows)
+    rows = list(
+        made.order_by("-pk").values_list(
+            "delivery__run", "section_id", "figures__duration_s", "started_at", "finished_at"
+        )[:_RUNS_LOOKED_AT]
+    )
+    runs = FinishedFile.objects.made().filter(delivery__run__in={row[0] for row in rows})
+    # The files of one section are made together: each has its share of the time.
+    together = Counter(runs.values_list("delivery__run", "section_id"))
+    took_s = sum((end - start).total_seconds() / together[run, section] for run, section, _, start, end in rows)
+    sounded_s = sum(duration_s or 0.0 for _, _, duration_s, _, _ in rows)
     return sounded_s / took_s if sounded_s and took_s else _SPEEDS[encoding.codec]

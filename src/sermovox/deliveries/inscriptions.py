@@ -26,7 +26,7 @@ class Inscriptions:
 
     @cached_property
     def sections(self) -> list[Section]:
-        return list(self.production.sections.select_related("recording"))
+        return list(self.production.sections.select_related("recording").defer("script", "notes"))
 
     @cached_property
     def _artwork(self) -> bytes:

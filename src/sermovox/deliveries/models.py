@@ -13,7 +13,6 @@ from django.utils import timezone
 from django.utils.text import slugify
 
 from mastering.errors import CannotMake, MasteringError
-from mastering.meters.measurement import Measurement
 from mastering.naming.checks import NameProblem, numbered
 from mastering.naming.patterns import plain, read_pattern
 from mastering.naming.renaming import new_names, rename_all
@@ -493,9 +492,9 @@ class FinishedFile(models.Model):
             if replaced:
                 replaced.put_away()
 
-    def set_checked(self, found: Measurement, findings: list[dict]) -> None:
+    def set_checked(self, figures: dict, findings: list[dict]) -> None:
         """Keep what was found when it was checked again."""
-        self.figures, self.findings = found.figures(), findings
+        self.figures, self.findings = figures, findings
         self.state = self._BY_VERDICT[verdict_of(finding["verdict"] for finding in findings)]
         self.save(update_fields=["figures", "findings", "state", "sha256"])
 

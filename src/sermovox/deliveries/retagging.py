@@ -2,12 +2,11 @@
 
 import hashlib
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, replace
 
+from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
-from mastering.meters.measurement import Measurement, measure
-from mastering.outlets.checksheet import check
-from mastering.outlets.rules import OF_DELIVERIES
+from mastering.outlets.checksheet import check_beside_sound
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import reinscribe
 from mastering.tagging.inscription import TAGS, Inscription
@@ -92,20 +91,24 @@ def _row(file: FinishedFile, inscriptions: Inscriptions) -> Row:
 
 
 def _check_again(file: FinishedFile, texts: dict[str, str]) -> None:
-    """Its sheet after its tags were written: the sound is as it was, so what was measured of it holds."""
+    """Its sheet after its tags were written. The sound is as it was, so what was found of it holds."""
     with file.path.open("rb") as content:
         file.sha256 = hashlib.file_digest(content, "sha256").hexdigest()
-    found: Measurement = measure(file.path)
-    sheet = check(
-        found,
+    with Reader(file.path) as reader:
+        frames = round((file.figures.get("duration_s") or 0) * reader.sample_rate_hz)
+        facts = replace(reader.format_facts(), frames=frames)
+    anew = check_beside_sound(
+        facts,
         file.delivery.outlet,
         content_kind=file.content_kind,
         carried=read_carried(file.path),
-        name=file.name,
-        texts=texts | {"names": file.name},
+        texts=texts,
     )
-    together = [finding for finding in file.findings if finding["rule"] in OF_DELIVERIES]
-    file.set_checked(found, sheet.as_list() + together)
+    by_rule = {finding.rule: asdict(finding) for finding in anew}
+    file.set_checked(
+        file.figures | {"size_bytes": facts.size_bytes},
+        [by_rule.get(finding["rule"], finding) for finding in file.findings],
+    )
 
 
 def _shown(text: str) -> str:

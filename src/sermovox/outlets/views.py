@@ -4,6 +4,7 @@ import tempfile
 from dataclasses import replace
 from pathlib import Path
 
+from django.conf import settings
 from django.contrib import messages
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -205,6 +206,8 @@ def check_files(request, key: str):
 
 def _checked(file, outlet: Outlet, content_kind: str) -> dict:
     name = Path(file.name).name
+    if file.size > settings.MAX_UPLOAD_BYTES:
+        return {"name": name, "wrong": "This file is larger than this server takes. Check it with bin/sermovox check."}
     with tempfile.NamedTemporaryFile(dir=storage.incoming()) as kept:
         for chunk in file.chunks():
             kept.write(chunk)

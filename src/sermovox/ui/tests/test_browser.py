@@ -199,7 +199,7 @@ class UnderWay(BrowserTestCase):
         self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
         ready = self.page.locator("#rows input[name=section]:enabled")
         expect(ready).to_have_count(len(paths), timeout=240000)
-        self.page.get_by_label("Podcast host").check()
+        self.page.get_by_label("Volunteer reading archive").check()
 
     def finished_files(self) -> list[Path]:
         return [path for path in (self.running.data / "deliveries").rglob("*.mp3") if "long" in path.name]
@@ -247,7 +247,7 @@ class UnderWay(BrowserTestCase):
         for reader in readers:
             reader.start()
         try:
-            self.page.get_by_role("button", name="Make 40 files for Podcast host").click()
+            self.page.get_by_role("button", name="Make 40 files for Volunteer reading archive").click()
             expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=120000)
         finally:
             stop.set()
