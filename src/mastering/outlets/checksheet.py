@@ -305,7 +305,7 @@ def _margin(rule: Rule, demand: Demand, figure: Figure) -> str:
     if demand.high is not None and figure > demand.high + 0.005:
         return f"{figure - demand.high:.{digits}f} {unit} too high"
     spare = min(abs(figure - edge) for edge in (demand.low, demand.high) if edge is not None)
-    return f"{spare:.{digits}f} {unit} to spare"
+    return f"{spare:.{digits}f} {unit} to spare" if round(spare, digits) else "nothing to spare"
 
 
 def _verdict(rule: Rule, demand: Demand, figure: Figure) -> tuple[str, str]:

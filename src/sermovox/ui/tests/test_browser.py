@@ -198,7 +198,11 @@ class UnderWay(BrowserTestCase):
         self.page.get_by_role("button", name="Begin").click()
         self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
         ready = self.page.locator("#rows input[name=section]:enabled")
-        expect(ready).to_have_count(len(paths), timeout=240000)
+        try:
+            expect(ready).to_have_count(len(paths), timeout=240000)
+        except AssertionError as error:
+            seen = self.page.locator("main").inner_text()
+            raise AssertionError(f"{error}\nOn the page:\n{seen}\nIn the log:\n{self.running.log()[-3000:]}") from error
         self.page.get_by_label("Volunteer reading archive").check()
 
     def finished_files(self) -> list[Path]:
