@@ -1,10 +1,25 @@
-"""Django's test runner, with a closing line that counts in plain words."""
+"""Django's test runner, with a closing line that counts in plain words, and browser tests in a process of their own."""
 
-from django.test.runner import DiscoverRunner
+from django.test.runner import DiscoverRunner, ParallelTestSuite
+from django.test.testcases import SerializeMixin
+
+
+class _BesideBrowsers(ParallelTestSuite):
+    """Classes that only run one at a time are given to one process, from the start: spread over several, each process
+    would wait for the other's.
+    """
+
+    def __init__(self, subsuites, *args, **kwargs):
+        serial = [suite for suite in subsuites if isinstance(next(iter(suite)), SerializeMixin)]
+        others = [suite for suite in subsuites if suite not in serial]
+        together = [type(serial[0])([test for suite in serial for test in suite])] if serial else []
+        super().__init__([*together, *others], *args, **kwargs)
 
 
 class Runner(DiscoverRunner):
     """Prints "N passed, N failed, N skipped" as its last line."""
+
+    parallel_test_suite = _BesideBrowsers
 
     def suite_result(self, suite, result, **kwargs):
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
