@@ -82,6 +82,8 @@ class Outlets(BrowserTestCase):
         self.page.get_by_role("button", name="Save").click()
         expect(self.page).to_have_url(re.compile("/productions/2/$"))
         self.page.locator(".margin").get_by_role("link", name="Volunteer reading archive").click()
+        expect(self.page).to_have_url(re.compile(r"/deliveries/\d+/$"))
+        expect(self.page.locator("#run[data-running=no]")).to_be_visible()
         self.page.keyboard.press("t")
         expect(self.page.locator(".margin")).to_contain_text("6 of 6")
         self.page.get_by_role("button", name="Write the tags of the ticked files").click()
