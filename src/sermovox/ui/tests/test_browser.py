@@ -189,7 +189,7 @@ class UnderWay(BrowserTestCase):
         super().setUpClass()
         kept = tempfile.TemporaryDirectory()
         cls.addClassCleanup(kept.cleanup)
-        cls.long = written(kept.name, speech(seconds=420), name="long.wav")
+        cls.long = written(kept.name, speech(seconds=240), name="long.wav")
         cls.short = [written(kept.name, speech(seconds=4, seed=n), name=f"part {n}.wav") for n in range(40)]
 
     def begin_with(self, title: str, paths: list[Path]) -> None:
