@@ -10,7 +10,7 @@ import numpy as np
 from mastering.audio.encodings import CONSTANT, INT_16, Encoding
 
 _CODECS = {"aac": "aac", "alac": "alac", "flac": "flac", "opus": "libopus", "wmav2": "wmav2", "mp3": "libmp3lame"}
-_MUXERS = {"m4a": "ipod", "m4b": "ipod", "flac": "flac", "ogg": "ogg", "wma": "asf", "aiff": "aiff", "mp3": "mp3"}
+_MUXERS = {"m4a": "mp4", "m4b": "mp4", "flac": "flac", "ogg": "ogg", "wma": "asf", "aiff": "aiff", "mp3": "mp3"}
 _FORMATS = {"aac": "fltp", "alac": "s{}p", "flac": "s{}", "opus": "flt", "wmav2": "fltp", "pcm": "s{}", "mp3": "s16p"}
 
 

@@ -3,6 +3,8 @@
 import hashlib
 import shutil
 import uuid
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import av
@@ -28,6 +30,7 @@ _WRITERS = {
 _HELD = {"wav": riff.HELD, "wma": asf.HELD}
 _PICTURED = frozenset(("mp3", "aiff", "m4a", "m4b", "mp4", "flac", "ogg"))
 _MARKED = frozenset(("mp3", "m4a", "m4b", "mp4", "flac", "ogg"))
+_AT_ONCE = 8
 _FORMS = {"mp3": tuple(id3.FORMS), "aiff": tuple(id3.FORMS)}
 
 
@@ -59,7 +62,7 @@ def inscribe(path: Path, container: str, given: Inscription) -> None:
 def reinscribe(path: Path, container: str, given: Inscription) -> None:
     """Write them into a file that exists, which is replaced only when its sound is proven untouched.
 
-    The packets of sound before and after are compared byte for byte. Raises CannotMake, OSError; the file is as it was
+    The sound before and after is compared byte for byte. Raises CannotMake, OSError; the file is as it was
     in either case.
     """
     if container not in _WRITERS:
@@ -72,11 +75,40 @@ def reinscribe(path: Path, container: str, given: Inscription) -> None:
             shutil.copyfile(path, partial)
         shutil.copymode(path, partial)
         inscribe(partial, container, given)
-        if sound_sha256(partial) != sound_sha256(path):
+        if _fingerprint(partial, container) != _fingerprint(path, container):
             raise CannotMake("Writing the tags would have changed the sound, so nothing was written.")
         put_in_place(partial, path, replace=True)
     finally:
         partial.unlink(missing_ok=True)
+
+
+def reinscribe_all(wanted: Sequence[tuple[Path, str, Inscription]]) -> list[Exception | None]:
+    """As `reinscribe` for many files, several at a time: most of it is waiting for the disk.
+
+    Returns for each why it could not be done, or None.
+    """
+
+    def one(each: tuple[Path, str, Inscription]) -> Exception | None:
+        try:
+            reinscribe(*each)
+        except (MasteringError, OSError) as error:
+            return error
+        return None
+
+    with ThreadPoolExecutor(_AT_ONCE) as threads:
+        return list(threads.map(one, wanted))
+
+
+def _fingerprint(path: Path, container: str) -> str:
+    """What stays the same while the sound does: of an MP3 all bytes after its tags, else the packets of sound."""
+    if container != "mp3":
+        return sound_sha256(path)
+    with path.open("rb") as file:
+        head = file.read(10)
+        # Seven bits of each of four bytes (ID3v2.4.0 structure, 6.2); mutagen writes no footer.
+        size = sum((byte & 127) << shift for byte, shift in zip(head[6:10], (21, 14, 7, 0), strict=False))
+        file.seek(10 + size if head[:3] == b"ID3" else 0)
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def sound_sha256(path: Path) -> str:

@@ -47,7 +47,7 @@ LOOSE = {
 TAGGED = {f"tag_{name}": f'exactly = "a {name}"' for name in TAGS if name != "encoder"} | {
     "tag_encoder": 'exactly = "left out"'
 }
-SHOWN = {
+PICTURED = {
     "artwork_px": "at_least = 600\nat_most = 1200",
     "artwork_kb": "at_most = 900",
     "artwork_format": 'exactly = "JPEG"',
@@ -133,7 +133,9 @@ class Sabotage(TestCase):
         self.caught("size_mb", asked, wav, wav | {"samples": speech(seconds=12)}, demand="at_most = 1")
         self.caught("names", asked, wav, wav | {"name": "3-ebb.wav"}, demand='exactly = "{place}"')
         m4b = {"container": "m4b", "bit_rate_kbps": 64}
-        asked = LOOSE | TAGGED | SHOWN | {"container": 'exactly = "m4b"', "bit_rate_kbps": "target = 64\ntolerance = 6"}
+        asked = (
+            LOOSE | TAGGED | PICTURED | {"container": 'exactly = "m4b"', "bit_rate_kbps": "target = 64\ntolerance = 6"}
+        )
         self.caught("container", asked, m4b, m4b | {"container": "m4a"})
         ogg = {"container": "ogg", "codec": "vorbis", "quality": 4, "rate_hz": 48000}
         asked = LOOSE | {
@@ -190,7 +192,7 @@ class Sabotage(TestCase):
 
     def test_tags(self):
         mp3 = {"container": "mp3", "bit_rate_kbps": 64}
-        asked = TAGGED | SHOWN | {"container": 'exactly = "mp3"', "tag_form": 'exactly = "ID3v2.4"'}
+        asked = TAGGED | PICTURED | {"container": 'exactly = "mp3"', "tag_form": 'exactly = "ID3v2.4"'}
         asked["chapters"] = 'exactly = "from marks"'
         good = self.inscription()
         for name in TAGS:

@@ -8,7 +8,7 @@ from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import reinscribe
+from mastering.tagging.inscribing import reinscribe_all
 from mastering.tagging.inscription import TAGS, Inscription
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
@@ -46,19 +46,25 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
 
     Returns how many were written, and the name of each that could not be with the reason.
     """
-    inscriptions, written, refused = Inscriptions(delivery.production), 0, []
+    inscriptions, wanted, refused = Inscriptions(delivery.production), [], []
     for file in _files(delivery):
         if file.pk not in chosen:
             continue
         try:
-            given, texts = _given(file, inscriptions)
-            reinscribe(file.path, read_carried(file.path).container, given)
-            _check_again(file, texts)
-            written += 1
+            container = read_carried(file.path).container
+            given, texts = inscriptions.of(delivery.outlet, file.section, title=file.title, container=container)
+            wanted.append((file, texts, (file.path, container, given)))
         except MasteringError as error:
             refused.append((file.name, str(error)))
-        except OSError as error:
-            refused.append((file.name, f"The disk would not take it ({error.strerror}). The file is as it was."))
+    written = 0
+    for (file, texts, _), wrong in zip(wanted, reinscribe_all([each for *_, each in wanted]), strict=True):
+        if wrong is None:
+            _check_again(file, texts)
+            written += 1
+        elif isinstance(wrong, MasteringError):
+            refused.append((file.name, str(wrong)))
+        else:
+            refused.append((file.name, f"The disk would not take it ({wrong.strerror}). The file is as it was."))
     return written, refused
 
 
