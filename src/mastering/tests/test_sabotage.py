@@ -192,7 +192,8 @@ class Sabotage(TestCase):
 
     def test_tags(self):
         mp3 = {"container": "mp3", "bit_rate_kbps": 64}
-        asked = TAGGED | PICTURED | {"container": 'exactly = "mp3"', "tag_form": 'exactly = "ID3v2.4"'}
+        asked = TAGGED | PICTURED | {"container": 'exactly = "mp3"'}
+        asked["tag_form"] = 'exactly = "ID3v2.4"'
         asked["chapters"] = 'exactly = "from marks"'
         good = self.inscription()
         for name in TAGS:
