@@ -135,8 +135,8 @@ def make_all(
 
     Raises
     ------
-    UnreadableRecording, Cancelled, OSError
-        Nothing that is not whole is left behind.
+    UnreadableRecording, Cancelled, CannotMake, OSError
+        Where what they have in common cannot be done. Nothing that is not whole is left behind.
     """
     clock = _Clock(stages, len(orders))
     results: dict[int, Made | MasteringError] = {}
@@ -145,7 +145,7 @@ def make_all(
     for number, order in enumerate(orders):
         try:
             job = _planned(source, order, known, content_kind, treatment, clock)
-        except (Cancelled, OSError):
+        except Cancelled:
             raise
         except MasteringError as error:
             results[number] = error
@@ -160,7 +160,9 @@ def make_all(
         for job in jobs:
             try:
                 results[job.number] = _proven(source, job, content_kind, clock)
-            except (FileInTheWay, CannotMake) as error:
+            except Cancelled:
+                raise
+            except MasteringError as error:
                 results[job.number] = error
     finally:
         for job in jobs:

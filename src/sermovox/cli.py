@@ -5,17 +5,18 @@ import json
 import os
 import sys
 import time
+from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
 
-from mastering.audio.reader import clock
+from mastering.audio.reader import Reader, clock
 from mastering.audio.wav import Broadcast
 from mastering.editing.tables import write_table
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
 from mastering.naming.checks import check_names, numbered, with_ending
-from mastering.naming.patterns import FIELDS, facts_of, read_pattern
+from mastering.naming.patterns import FIELDS, Facts, facts_of, read_pattern
 from mastering.naming.renaming import new_names, read_map, rename_all
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
 from mastering.outlets.inscribed import inscribed
@@ -28,7 +29,7 @@ from mastering.pipeline import Order, make_all, measured_for
 from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import reinscribe
-from mastering.tagging.inscription import TAGS
+from mastering.tagging.inscription import TAGS, differing
 from sermovox.cuts import add_commands
 
 _EXISTING = ("keep-both", "replace", "skip")
@@ -207,7 +208,9 @@ def _measure(options) -> int:
 
 
 def _make(options) -> int:
-    outlets = [_outlet(key) for key in dict.fromkeys(options.outlet)]
+    outlets = [_settled(_outlet(key), options.files) for key in dict.fromkeys(options.outlet)]
+    if len({outlet.key for outlet in outlets}) < len(outlets):
+        raise MasteringError("Two of these rule sheets have the same key. Give one of them another.")
     treatment, artwork = _treatment(options), options.artwork.read_bytes() if options.artwork else b""
     names = {outlet.key: _names(options, outlet) for outlet in outlets}
     facts = facts_of(_facts(options), lines=True)
@@ -226,7 +229,7 @@ def _make(options) -> int:
         for outlet in outlets:
             try:
                 where = (names[outlet.key][at], folders[outlet.key])
-                orders += _orders(path, outlet, *where, existing, plans, facts[at], artwork)
+                orders += _orders(path, outlet, *where, existing, plans, facts[at], artwork, options.content)
             except MasteringError as error:
                 status = _complain(error, path)
         if not orders:
@@ -251,7 +254,26 @@ def _make(options) -> int:
     return status
 
 
-def _orders(path, outlet: Outlet, wanted: str, folder: Path, existing, plans, facts, artwork: bytes) -> list[Order]:
+def _settled(outlet: Outlet, paths: list[Path]) -> Outlet:
+    """An outlet for these files: where it wants all alike, it is settled how. What cannot be read is told later."""
+    channels = []
+    for path in paths if outlet.same_channels else ():
+        with suppress(MasteringError), Reader(path) as reader:
+            channels.append(reader.channels)
+    return outlet.settled(channels)
+
+
+def _orders(
+    path: Path,
+    outlet: Outlet,
+    wanted: str,
+    folder: Path,
+    existing: "_Existing",
+    plans: dict,
+    facts: Facts,
+    artwork: bytes,
+    content_kind: str,
+) -> list[Order]:
     """What is to be made of a file for one outlet: nothing where it is skipped."""
     plan = plans.get(outlet.key, {}).get(path)
     if plan is not None and not isinstance(plan, LevelPlan):
@@ -260,7 +282,8 @@ def _orders(path, outlet: Outlet, wanted: str, folder: Path, existing, plans, fa
     if name is None:
         print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
         return []
-    container = outlet.encoding(channels=outlet.channels_for(1), content_kind="speech").container
+    # Whatever the channels, a name has one ending, and so has the container.
+    container = outlet.encoding(channels=outlet.channels_for(1), content_kind=content_kind).container
     inscription, texts = inscribed(outlet, facts, container=container, artwork=artwork)
     return [
         Order(
@@ -307,7 +330,7 @@ def _tags(options) -> int:
         except MasteringError as error:
             status = _complain(error, path)
             continue
-        names = [name for name in TAGS if has.tags.get(name, "") != given.tags.get(name, "") and name != "encoder"]
+        names = differing(has.tags, given.tags)
         rows.append(
             {"path": str(path), "tags": has.tags, "form": has.form, "picture_bytes": len(has.picture)}
             | {"differing": {name: given.tags.get(name, "") for name in names}}
@@ -321,12 +344,12 @@ def _tags(options) -> int:
 
 def _print_tags(path: Path, has: dict[str, str], wanted: dict[str, str]) -> None:
     print(path)
+    names = differing(has, wanted)
     for name, label in TAGS.items():
-        old, new = has.get(name, ""), wanted.get(name, "")
-        if old or new:
-            print(f"  {'  ' if old == new or name == 'encoder' else '≠ '}{label:22} {old or '–'}")
-            if old != new and name != "encoder":
-                print(f"    {'':22} {new or '–'}")
+        if name in names:
+            print(f"  ≠ {label:22} {has.get(name) or '–'}\n    {'':22} {wanted.get(name) or '–'}")
+        elif name in has:
+            print(f"    {label:22} {has[name]}")
 
 
 def _plan(options) -> int:

@@ -1,6 +1,6 @@
 """What a finished file is made of, what its format allows, and how large it will be."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 CONSTANT, AVERAGE, VARIABLE, QUALITY = "constant", "average", "variable", "quality"
 BIT_RATE_MODES = (CONSTANT, AVERAGE, VARIABLE, QUALITY)
@@ -145,33 +145,12 @@ def objections(encoding: Encoding) -> list[str]:
     elif encoding.mode == VARIABLE:
         told += _of_bit_rate(encoding, encoding.lowest_kbps, " as the lowest")
         told += _of_bit_rate(encoding, encoding.highest_kbps, " as the highest")
-    elif encoding.quality is None or not _LEAST_QUALITY <= encoding.quality <= _MOST_QUALITY:
+    elif encoding.quality not in range(_LEAST_QUALITY, _MOST_QUALITY + 1):
         told.append(
             f"The quality is a whole number from {_LEAST_QUALITY} (best) to {_MOST_QUALITY} (smallest), "
             f"not {encoding.quality}."
         )
     return told
-
-
-def nearest(encoding: Encoding) -> Encoding:
-    """The encoding nearest to this one that there is; itself where there is nothing against it."""
-    codec = encoding.codec if encoding.codec in CODECS[encoding.container] else CODECS[encoding.container][0]
-    lossy = codec in _MODES
-    near = replace(
-        encoding,
-        codec=codec,
-        sample_rate_hz=_nearest(encoding.sample_rate_hz, _RATES_HZ.get(codec, _ANY_RATE_HZ)),
-        mode=(encoding.mode if encoding.mode in _MODES[codec] else _MODES[codec][0]) if lossy else None,
-    )
-    depths = _DEPTHS.get((near.container, codec))
-    if depths and near.sample_format not in depths:
-        near = replace(near, sample_format=depths[-1] if near.sample_format == FLOAT_32 else depths[0])
-    changes = {
-        field: nearest_kbps(near, value)
-        for field in ("bit_rate_kbps", "lowest_kbps", "highest_kbps")
-        if (value := getattr(near, field)) is not None
-    }
-    return replace(near, **changes)
 
 
 def nearest_kbps(encoding: Encoding, kbps: float) -> int:

@@ -67,17 +67,17 @@ class WavWriter:
         frames = data_bytes // self._frame_bytes
         chunks = b""
         if self._broadcast:
-            chunks += _chunk(b"bext", _bext(self._broadcast))
-        chunks += _chunk(b"fmt ", form + (b"\0\0" if self._float else b""))
+            chunks += chunk(b"bext", _bext(self._broadcast))
+        chunks += chunk(b"fmt ", form + (b"\0\0" if self._float else b""))
         if self._float:
             # Every format but integer PCM states its number of samples.
-            chunks += _chunk(b"fact", struct.pack("<I", min(frames, _UNSIZED)))
+            chunks += chunk(b"fact", struct.pack("<I", min(frames, _UNSIZED)))
         riff_bytes = 4 + len(chunks) + 8 + data_bytes + data_bytes % 2
         if not self._long:
             head = b"RIFF" + struct.pack("<I", riff_bytes) + b"WAVE"
             return head + chunks + b"data" + struct.pack("<I", data_bytes)
         # EBU Tech 3306, 3: the sizes stand in a chunk of their own, with 64 bits.
-        sizes = _chunk(b"ds64", struct.pack("<QQQI", riff_bytes + 36, data_bytes, frames, 0))
+        sizes = chunk(b"ds64", struct.pack("<QQQI", riff_bytes + 36, data_bytes, frames, 0))
         return b"RF64" + struct.pack("<I", _UNSIZED) + b"WAVE" + sizes + chunks + b"data" + struct.pack("<I", _UNSIZED)
 
 
@@ -98,5 +98,6 @@ def _packed_24(block: np.ndarray) -> np.ndarray:
     return np.ascontiguousarray(block, "<i4").view(np.uint8).reshape(-1, 4)[:, 1:]
 
 
-def _chunk(name: bytes, body: bytes) -> bytes:
+def chunk(name: bytes, body: bytes) -> bytes:
+    """A chunk of RIFF: name, size, body, filled up to an even length."""
     return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)

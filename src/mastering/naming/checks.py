@@ -145,15 +145,14 @@ def _alike(names: Sequence[str]) -> Iterator[NameProblem]:
             first[folded] = index
 
 
-def out_of_order(names: Sequence[str]) -> str | None:
-    """The first name that is listed before the one it follows, None where all sort as they are given."""
+def out_of_order(names: Sequence[str]) -> list[int]:
+    """Which names are listed before the one they follow; none where all sort as they are given."""
     folded = [name.casefold() for name in names]
-    return next((names[at] for at in range(1, len(names)) if folded[at] < folded[at - 1]), None)
+    return [index for index in range(1, len(names)) if folded[index] < folded[index - 1]]
 
 
 def _sorted_wrong(names: Sequence[str]) -> Iterator[NameProblem]:
-    folded = [name.casefold() for name in names]
-    wrong = [index for index in range(1, len(names)) if folded[index] < folded[index - 1]]
+    wrong = out_of_order(names)
     if not wrong:
         return
     # Where people's own sense of order is kept, only the digits are too few.

@@ -29,13 +29,12 @@ from mastering.outlets.rules import (
     Figure,
     meets,
 )
-from mastering.tagging.carried import Carried
+from mastering.tagging.carried import NOTHING, Carried
 
 PASS, REMARK, FAIL = "passes", "passes with a remark", "fails"
 _BIT_RATE_SLACK = 0.5
 _MOST_SHOWN = 120
 _STEREOS = (STEREO, JOINT, SEPARATE)
-_CONTAINERS = {"asf": "wma"}
 _DISTANCES = {"LUFS": "LU", "dBFS": "dB", "dBTP": "dB"}
 """The unit of a difference between two levels."""
 
@@ -94,10 +93,9 @@ def check(
     texts
         What its name and its tags are to be, by rule, where that is known; else they are only to be there.
     """
-    if carried is None:
-        container = measurement.facts.container
-        carried = Carried(container=_CONTAINERS.get(container, container), tags={})
-    examined = Examined(facts=measurement.facts, levels=measurement.levels, carried=carried, name=name, texts=texts)
+    examined = Examined(
+        facts=measurement.facts, levels=measurement.levels, carried=carried or NOTHING, name=name, texts=texts
+    )
     held = [rule for rule in outlet.rules if rule.name not in (*OF_DELIVERIES, *OF_MAKING)]
     return CheckSheet(tuple(_held_against(held, examined, outlet, content_kind)))
 
@@ -154,7 +152,7 @@ def _of_all(name: str, demand: Demand, files: Sequence[Delivered], extras: Colle
         return demand.exactly if len({file.channels for file in files}) == 1 else "mono and stereo"
     if name == "order":
         wrong = out_of_order([file.name for file in files])
-        return demand.exactly if wrong is None else f"{wrong} comes too soon"
+        return f"{files[wrong[0]].name} comes too soon" if wrong else demand.exactly
     there = {file.role for file in files} if name == "sections_required" else extras
     missing = [each for each in demand.exactly if each not in there]
     return f"without {', '.join(missing)}" if missing else ASKED
@@ -165,7 +163,7 @@ def consistency(loudness_lufs: Sequence[float | None], outlet: Outlet) -> list[F
 
     None for files without a loudness, and for all where the outlet does not ask.
     """
-    rule = next((rule for rule in outlet.rules if rule.name == CONSISTENCY), None)
+    rule = outlet.rule(CONSISTENCY)
     known = [loudness for loudness in loudness_lufs if loudness is not None]
     if rule is None or not known:
         return [None] * len(loudness_lufs)

@@ -14,7 +14,6 @@ from mastering.audio.encodings import (
     AVERAGE,
     CODECS,
     CONSTANT,
-    FLOAT_32,
     INT_16,
     QUALITY,
     VARIABLE,
@@ -35,14 +34,14 @@ from mastering.outlets.rules import (
     LIST,
     MONO,
     NUMBER,
-    OF_DELIVERIES,
-    OF_MAKING,
+    ONE_EACH,
     PATTERN,
     RANGE,
     RULE_KINDS,
     SEPARATE,
     STEREO,
     Demand,
+    same_for_all,
 )
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.inscribing import forms, holds
@@ -291,7 +290,7 @@ def read(text: str) -> Outlet:
     entries = data.get("rules")
     if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
         raise BadOutlet("The outlet does not state its rules.")
-    rules = [*(_rule(entry) for entry in entries), *_old_rules(data)]
+    rules = [_rule(entry) for entry in (*entries, *_old_entries(data))]
     names = [rule.name for rule in rules]
     if twice := next((name for name in names if names.count(name) > 1), None):
         raise BadOutlet(f"The rule “{twice}” stands there twice. Keep one of them.")
@@ -355,27 +354,25 @@ def _plain_text(data: dict, name: str) -> str:
     return text.strip()
 
 
-def _old_rules(data: dict) -> list[Rule]:
-    """What sheets of the first form state outside their rules."""
-    rules = []
+def _old_entries(data: dict) -> list[dict]:
+    """What sheets of the first form state outside their rules, as rules."""
+    entries = []
     if "names" in data:
-        rules.append(Rule("names", _NO_SOURCE, {None: _demand("names", {"exactly": data["names"]})}))
+        entries.append({"name": "names", "exactly": data["names"], "source": _NO_SOURCE})
     if "joined" in data:
         if not isinstance(data["joined"], bool):
             raise BadOutlet("“joined” is true, where all sections go into one file, or false.")
-        if data["joined"]:
-            rules.append(Rule("files", _NO_SOURCE, {None: Demand(exactly=JOINED)}))
+        entries.append({"name": "files", "exactly": JOINED if data["joined"] else ONE_EACH, "source": _NO_SOURCE})
     if "artwork" in data:
         try:
-            old = dict(data["artwork"])
-            source = old.pop("source")
-            sides = {"at_least": old.pop("at_least_px"), "at_most": old.pop("at_most_px")}
-            weight = {"at_most": old.pop("at_most_bytes") / 1000}
-        except (TypeError, KeyError, ValueError) as error:
+            old = {name: data["artwork"][name] for name in ("at_least_px", "at_most_px", "at_most_bytes", "source")}
+            weight_kb = old["at_most_bytes"] / 1000
+        except (TypeError, KeyError) as error:
             raise BadOutlet("Artwork wants at_least_px, at_most_px, at_most_bytes and source.") from error
-        rules.append(Rule("artwork_px", source, {None: _demand("artwork_px", sides)}))
-        rules.append(Rule("artwork_kb", source, {None: _demand("artwork_kb", weight)}))
-    return rules
+        sides = {"at_least": old["at_least_px"], "at_most": old["at_most_px"]}
+        entries.append({"name": "artwork_px", "source": old["source"]} | sides)
+        entries.append({"name": "artwork_kb", "source": old["source"], "at_most": weight_kb})
+    return entries
 
 
 def _rule(entry: dict) -> Rule:
@@ -401,8 +398,7 @@ def _rule(entry: dict) -> Rule:
         demands[None] = _demand(name, plain)
     if not demands:
         raise BadOutlet(f"The rule “{name}” asks for nothing.")
-    of_all = (*OF_DELIVERIES, *OF_MAKING, "names", "tag_form", "tag_encoder", "chapters")
-    if (name in of_all or name.startswith(("tag_", "artwork_"))) and set(demands) != {None}:
+    if same_for_all(name) and set(demands) != {None}:
         raise BadOutlet(f"The rule “{name}” is the same for all files.")
     if name == CONSISTENCY and (demands[None].low is not None or not demands[None].high):
         raise BadOutlet(f"The rule “{name}” asks all files alike for a distance of “at_most” so many LU.")
@@ -448,12 +444,11 @@ def _named(name: str, entry: dict) -> Demand:
     values = entry.get("one_of", [value])
     if not isinstance(values, list) or not values:
         raise BadOutlet(f"“one_of” of the rule “{name}” is a list of values.")
-    for each in values:
-        if kind.takes == NUMBER:
-            _number(name, each)
-        elif each not in kind.choices:
-            raise BadOutlet(_unknown(name, each))
-    return Demand(exactly=value) if "exactly" in entry else Demand(one_of=tuple(values))
+    if kind.takes == NUMBER:
+        values = [_number(name, each) for each in values]
+    elif unknown := [each for each in values if each not in kind.choices]:
+        raise BadOutlet(_unknown(name, unknown[0]))
+    return Demand(exactly=values[0]) if "exactly" in entry else Demand(one_of=tuple(values))
 
 
 def _unknown(name: str, value) -> str:
@@ -469,7 +464,7 @@ def _number(name: str, value, *, least: float | None = None) -> float:
     if not number or not least <= value <= kind.most:
         unit = f" {kind.unit}" if kind.unit else ""
         raise BadOutlet(f"The rule “{name}” takes numbers from {least:g} to {kind.most:g}{unit}, not “{value}”.")
-    return value
+    return int(value) if value == int(value) else value
 
 
 def _refuse_contradictions(outlet: Outlet) -> None:
@@ -513,13 +508,7 @@ def _against(asked: dict[str, Demand], encoding: Encoding) -> list[str]:
         told.append("An average bitrate is never met exactly. Give a target and a tolerance, such as 64 ±20 kbit/s.")
     if "broadcast_wave" in asked and encoding.container != "wav":
         told.append("A BWF description is a matter of WAV alone.")
-    if (
-        encoding.container == "wav"
-        and encoding.sample_format == FLOAT_32
-        and asked.get("codec", Demand()).first == ("pcm_s16le")
-    ):
-        told.append("pcm_s16le is 16-bit sound, and 32-bit float is asked. Take one of them out.")
-    if asked.get("codec", Demand()).first == "pcm_s16le" and encoding.sample_format not in (INT_16, FLOAT_32):
+    if asked.get("codec", Demand()).first == "pcm_s16le" and encoding.sample_format != INT_16:
         told.append(f"pcm_s16le is 16-bit sound, and {encoding.sample_format} is asked. Take one of them out.")
     return told
 

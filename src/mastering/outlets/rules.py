@@ -247,7 +247,11 @@ RULE_KINDS: dict[str, RuleKind] = {
     ),
     "sample_format": _format_kind("Bit depth", _sample_format, (INT_16, INT_24, INT_32, FLOAT_32)),
     "broadcast_wave": _format_kind(
-        "BWF description", lambda e: ASKED if e.carried.broadcast else "none", (ASKED,), "The “bext” chunk of a WAV."
+        "BWF description",
+        # Only the "bext" chunk states when a recording begins.
+        lambda e: "none" if e.facts.time_reference_frames is None else ASKED,
+        (ASKED,),
+        "The “bext” chunk of a WAV.",
     ),
     "bit_rate_kbps": RuleKind(
         "Bitrate",
@@ -535,6 +539,11 @@ BESIDE_SOUND = tuple(
 """Rules about what stands in a file beside its sound."""
 OF_MAKING = ("files", "folder")
 """Rules that say how files are made and where they go; there is nothing in a file to hold against them."""
+
+
+def same_for_all(name: str) -> bool:
+    """Whether a rule cannot differ between mono and stereo, speech and music."""
+    return name in (*OF_DELIVERIES, *OF_MAKING, "names", "chapters") or name.startswith(("tag_", "artwork_"))
 
 
 def meets(figure: float, demand: Demand) -> bool:

@@ -78,7 +78,7 @@ def plan_member(
 
 def wanted_near(reached_lufs: Sequence[float | None], outlet: Outlet) -> list[Demand | None]:
     """For each section that would lie too far from the median loudness of all, the range it has to come into, LUFS."""
-    within = next((rule.demands[None].high for rule in outlet.rules if rule.name == CONSISTENCY), None)
+    within = rule.demands[None].high if (rule := outlet.rule(CONSISTENCY)) else None
     known = [figure for figure in reached_lufs if figure is not None]
     if within is None or not known:
         return [None] * len(reached_lufs)

@@ -1,12 +1,13 @@
 """What a finished file really carries, read by other code than wrote it: libav, and the bytes themselves."""
 
 import struct
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import av
 
-from mastering.audio.encodings import AVERAGE, CONSTANT, VARIABLE
+from mastering.audio.encodings import AVERAGE, CONSTANT, MP3_KBPS, VARIABLE, frame_bytes
 from mastering.audio.mp3 import METHOD_MODES
 from mastering.tagging.inscription import TAGS, Chapter
 
@@ -40,10 +41,13 @@ class Carried:
     form: str | None = None
     picture: bytes = b""
     chapters: tuple[Chapter, ...] = ()
-    broadcast: bool = False
     joint: bool | None = None
     mode: str | None = None
     quality: int | None = None
+
+
+NOTHING = Carried(container="", tags={})
+"""What is carried by a file in which nothing can be read."""
 
 
 def read_carried(path: Path) -> Carried:
@@ -62,17 +66,16 @@ def read_carried(path: Path) -> Carried:
             chapters = tuple(_chapters(opened))
             picture = _picture(opened)
     except (av.error.FFmpegError, ValueError, OSError, IndexError):
-        return Carried(container="", tags={})
-    structure = {}
-    if head[:3] == b"ID3" or container == "aiff":
-        structure["form"], found = _id3(path, head)
-        chapters = found or chapters
-    elif tags:
-        structure["form"] = _FORMS.get(container)
-    if container == "mp3":
-        structure |= _mp3(path, head)
-    if container == "wav":
-        structure["broadcast"] = _has_bext(path)
+        return NOTHING
+    structure = {"form": _FORMS.get(container)} if tags else {}
+    # What is damaged in it cannot be read, and a file from anywhere may be.
+    with suppress(struct.error, IndexError, ValueError):
+        if head[:3] == b"ID3" or container == "aiff":
+            structure["form"], found = _id3(path, head)
+            chapters = found or chapters
+    with suppress(struct.error, IndexError):
+        if container == "mp3":
+            structure |= _mp3(path, head)
     return Carried(
         container=_container(container, said.get("major_brand", "")),
         tags=tags,
@@ -166,6 +169,11 @@ def _frames(body: bytes, version: int):
         at += 10 + size
 
 
+def end_of_id3(head: bytes) -> int:
+    """Where the tag ends that a file begins with, from its first ten bytes; 0 where there is none."""
+    return 10 + _syncsafe(head[6:10]) if head[:3] == b"ID3" and len(head) >= 10 else 0
+
+
 def _syncsafe(raw: bytes) -> int:
     return raw[0] << 21 | raw[1] << 14 | raw[2] << 7 | raw[3]
 
@@ -195,9 +203,8 @@ def _aiff_id3_at(file) -> int | None:
 
 def _mp3(path: Path, head: bytes) -> dict:
     """What the first frames say: joint stereo (ISO/IEC 11172-3, 2.4.2.3), and the header frame's own account."""
-    start = 10 + _syncsafe(head[6:10]) if head[:3] == b"ID3" else 0
     with path.open("rb") as file:
-        file.seek(start)
+        file.seek(end_of_id3(head))
         body = file.read(1 << 17)
     at = next((n for n in range(len(body) - 1) if body[n] == 0xFF and body[n + 1] & 0xE0 == 0xE0), None)
     if at is None:
@@ -227,28 +234,10 @@ def _mp3(path: Path, head: bytes) -> dict:
 
 
 def _frame_bytes(head: bytes) -> int:
-    version, rate = head[1] >> 3 & 3, head[2] >> 2 & 3
-    if rate == 3 or version == 1 or head[1] >> 1 & 3 != 1:
-        return 0
-    one = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
-    two = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160)
-    index = (head[2] >> 4) - 1
-    if not 0 <= index < 14:
+    """How long the frame with this header is, bytes; 0 where it is none of layer III."""
+    version, rate, index = head[1] >> 3 & 3, head[2] >> 2 & 3, (head[2] >> 4) - 1
+    if rate == 3 or version == 1 or head[1] >> 1 & 3 != 1 or not 0 <= index < 14:
         return 0
     rate_hz = (44100, 48000, 32000)[rate] // {3: 1, 2: 2, 0: 4}[version]
-    kbps, factor = (one[index], 144) if version == 3 else (two[index], 72)
-    return factor * kbps * 1000 // rate_hz + (head[2] >> 1 & 1)
-
-
-def _has_bext(path: Path) -> bool:
-    size_bytes = path.stat().st_size
-    with path.open("rb") as file:
-        file.seek(12)
-        while len(head := file.read(8)) == 8:
-            size = struct.unpack("<I", head[4:])[0]
-            if head[:4] == b"bext":
-                return True
-            if head[:4] == b"data" or file.tell() + size > size_bytes:
-                return False
-            file.seek(size + size % 2, 1)
-    return False
+    # MPEG-2.5 counts its bitrates as MPEG-2 does.
+    return frame_bytes(MP3_KBPS[max(rate_hz, 16000)][index], rate_hz) + (head[2] >> 1 & 1)

@@ -7,6 +7,7 @@ from mutagen import id3
 from mutagen.aiff import AIFF
 from mutagen.mp3 import MP3
 
+from mastering.errors import CannotMake
 from mastering.tagging.inscription import Chapter, Inscription
 from mastering.tagging.pictures import mime_of
 
@@ -27,14 +28,16 @@ _PLAIN = {
     "encoder": id3.TSSE,
 }
 """ID3v2.4.0 native frames, 4.2; TDES and PCST are common practice, no source."""
+_MOST_CHAPTERS = 255
+"""A table of contents counts its entries in one byte (ID3v2 Chapter Frame Addendum 1.0, section 3.2)."""
 _UTF_8 = 3
 _FRONT_COVER = 3
-UNSIZED = 0xFFFFFFFF
+_UNSIZED = 0xFFFFFFFF
 
 
 def write(path: Path, given: Inscription) -> None:
     """Write all of it anew; nothing else that tags said before remains."""
-    file = (AIFF if path_is_aiff(path) else MP3)(path)
+    file = (AIFF if _is_aiff(path) else MP3)(path)
     if file.tags is None:
         file.add_tags()
     tags = file.tags
@@ -65,9 +68,10 @@ def write(path: Path, given: Inscription) -> None:
 
 
 def chapter_frames(chapters: Sequence[Chapter]) -> list[id3.Frame]:
-    """A table of contents and its chapters (ID3v2 Chapter Frame Addendum 1.0)."""
+    """A table of contents and its chapters (ID3v2 Chapter Frame Addendum 1.0). Raises CannotMake for too many."""
     if not chapters:
         return []
+    refuse_many(chapters)
     keys = [f"chapter{number:03}" for number in range(1, len(chapters) + 1)]
     flags = id3.CTOCFlags.TOP_LEVEL | id3.CTOCFlags.ORDERED
     frames: list[id3.Frame] = [id3.CTOC(element_id="toc", flags=flags, child_element_ids=keys, sub_frames=[])]
@@ -78,11 +82,21 @@ def chapter_frames(chapters: Sequence[Chapter]) -> list[id3.Frame]:
         if chapter.picture:
             inner.append(_picture(chapter.picture, 0))
         times_ms = {"start_time": round(chapter.start_s * 1000), "end_time": round(chapter.end_s * 1000)}
-        frames.append(id3.CHAP(element_id=key, start_offset=UNSIZED, end_offset=UNSIZED, sub_frames=inner, **times_ms))
+        frames.append(
+            id3.CHAP(element_id=key, start_offset=_UNSIZED, end_offset=_UNSIZED, sub_frames=inner, **times_ms)
+        )
     return frames
 
 
-def path_is_aiff(path: Path) -> bool:
+def refuse_many(marks: Sequence) -> None:
+    """Raise CannotMake for more chapters than a table of contents can count."""
+    if len(marks) > _MOST_CHAPTERS:
+        raise CannotMake(
+            f"These are {len(marks)} marks; such a file takes {_MOST_CHAPTERS} chapters at most. Take them as text."
+        )
+
+
+def _is_aiff(path: Path) -> bool:
     with path.open("rb") as file:
         head = file.read(12)
     return head[:4] == b"FORM" and head[8:] in (b"AIFF", b"AIFC")

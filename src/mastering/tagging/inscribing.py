@@ -13,6 +13,7 @@ from mutagen import MutagenError
 from mastering.audio.placing import put_in_place
 from mastering.errors import CannotMake, MasteringError
 from mastering.tagging import asf, id3, mp4, riff, vorbis
+from mastering.tagging.carried import end_of_id3
 from mastering.tagging.inscription import TAGS, Inscription
 from mastering.tagging.markers import remux_chapters
 
@@ -104,10 +105,7 @@ def _fingerprint(path: Path, container: str) -> str:
     if container != "mp3":
         return sound_sha256(path)
     with path.open("rb") as file:
-        head = file.read(10)
-        # Seven bits of each of four bytes (ID3v2.4.0 structure, 6.2); mutagen writes no footer.
-        size = sum((byte & 127) << shift for byte, shift in zip(head[6:10], (21, 14, 7, 0), strict=False))
-        file.seek(10 + size if head[:3] == b"ID3" else 0)
+        file.seek(end_of_id3(file.read(10)))
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 

@@ -2,6 +2,7 @@
 
 import re
 import unicodedata
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mastering.errors import MasteringError
@@ -76,6 +77,11 @@ class Inscription:
     @property
     def empty(self) -> bool:
         return not (self.tags or self.picture or self.chapters)
+
+
+def differing(has: Mapping[str, str], wanted: Mapping[str, str]) -> list[str]:
+    """Which tags are not as they are wanted. What encoded a file is nothing to be wanted of it afterwards."""
+    return [name for name in TAGS if name != "encoder" and has.get(name, "") != wanted.get(name, "")]
 
 
 def tag_text(name: str, text: str) -> str:

@@ -10,17 +10,15 @@ from mutagen import MutagenError
 from mutagen.id3 import ID3, ID3NoHeaderError
 
 from mastering.audio.libav import chapter_atoms
+from mastering.audio.wav import chunk
 from mastering.editing.labels import Label, checked
 from mastering.editing.texts import UnreadableText
 from mastering.errors import CannotMake
-from mastering.tagging.id3 import chapter_frames
+from mastering.tagging.id3 import chapter_frames, refuse_many
 from mastering.tagging.inscription import Chapter
-from mastering.tagging.riff import chunk as _chunk
 from mastering.tagging.riff import set_size
 
 _LARGEST_CHUNK_BYTES = 16 << 20
-_MOST_CHAPTERS = 255
-"""A table of contents counts its entries in one byte (ID3v2 Chapter Frame Addendum 1.0, section 3.2)."""
 _R64M = struct.Struct("<IIIIIII256sI16sIIII")
 """A marker of a broadcast wave's "r64m" chunk (EBU Tech 3306, annex; from memory)."""
 _R64M_VALID = 1
@@ -60,12 +58,12 @@ def write_markers(source: Path, target: Path, labels: Sequence[Label], *, contai
         target.chmod(0o644)
         _append_cues(target, labels, sample_rate_hz)
     elif container == "mp3":
-        _refuse_many(labels)
+        refuse_many(labels)
         shutil.copyfile(source, target)
         target.chmod(0o644)
         _write_id3(target, labels)
     elif container == "mp4":
-        _refuse_many(labels)
+        refuse_many(labels)
         _write_mp4(source, target, labels)
     else:
         raise CannotMake(
@@ -146,11 +144,11 @@ def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
     )
     parts = b""
     for key, (label, offset) in enumerate(zip(labels, offsets, strict=True), 1):
-        parts += _chunk(b"labl", struct.pack("<I", key) + label.name.encode() + b"\0")
+        parts += chunk(b"labl", struct.pack("<I", key) + label.name.encode() + b"\0")
         if label.end_s > label.start_s:
             length = round(label.end_s * rate_hz) - offset
-            parts += _chunk(b"ltxt", struct.pack("<II4sHHHH", key, length, b"rgn ", 0, 0, 0, 0))
-    added = _chunk(b"cue ", cues) + _chunk(b"LIST", b"adtl" + parts)
+            parts += chunk(b"ltxt", struct.pack("<II4sHHHH", key, length, b"rgn ", 0, 0, 0, 0))
+    added = chunk(b"cue ", cues) + chunk(b"LIST", b"adtl" + parts)
     with path.open("rb+") as file:
         head = file.read(12)
         _rename_old_cues(file)
@@ -260,10 +258,3 @@ def _without_gaps(labels: Sequence[Label], duration_s: float) -> list[Label]:
     if at_s < duration_s:
         filled.append(Label(at_s, duration_s, ""))
     return filled
-
-
-def _refuse_many(labels: Sequence[Label]) -> None:
-    if len(labels) > _MOST_CHAPTERS:
-        raise CannotMake(
-            f"These are {len(labels)} marks; such a file takes {_MOST_CHAPTERS} chapters at most. Take them as text."
-        )

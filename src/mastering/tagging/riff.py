@@ -3,6 +3,7 @@
 import struct
 from pathlib import Path
 
+from mastering.audio.wav import chunk
 from mastering.tagging.inscription import Inscription
 
 _CHUNKS = {
@@ -36,10 +37,6 @@ def write(path: Path, given: Inscription) -> None:
                 file.write(b"\0")
             file.write(chunk(b"LIST", b"INFO" + parts))
         set_size(file, head)
-
-
-def chunk(name: bytes, body: bytes) -> bytes:
-    return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)
 
 
 def set_size(file, head: bytes) -> None:

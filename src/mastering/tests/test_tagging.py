@@ -159,8 +159,30 @@ class Inscribed(TestCase):
         sizes = path.stat().st_size
         inscribe(path, container, Inscription(tags=TEXTS))
         self.assertEqual(path.stat().st_size, sizes)
-        self.assertTrue(read_carried(path).broadcast)
+        with Reader(path) as reader:
+            self.assertIsNotNone(reader.format_facts().time_reference_frames)
         self.assertEqual(len(self.decoded(path)), 5 * 44100)
+
+    def test_a_file_cut_off_anywhere_near_its_start_is_read_as_far_as_it_goes(self):
+        # Those whose bytes are looked at without libav.
+        for facts in ({"container": "mp3", "bit_rate_kbps": 64}, {"container": "aiff"}):
+            path, container = self.file(**facts)
+            inscribe(path, container, Inscription(tags=TEXTS, chapters=CHAPTERS))
+            whole, cut = path.read_bytes(), self.folder / "cut"
+            for length in (*range(1, 64), *range(64, min(6000, len(whole)), 97)):
+                cut.write_bytes(whole[:length])
+                read_carried(cut)
+                # As much again of nonsense after it: lengths and counts point anywhere.
+                cut.write_bytes(whole[:length] + b"\xff\x7f" * length)
+                read_carried(cut)
+
+    def test_as_many_chapters_as_a_format_holds_and_more_are_refused(self):
+        many = tuple(Chapter(start_s=n / 100, end_s=(n + 1) / 100, title=f"{n}") for n in range(300))
+        path, _ = self.file(chapters=many, container="m4b", bit_rate_kbps=64)
+        self.assertEqual(len(read_carried(path).chapters), 300)
+        path, container = self.file(container="mp3", bit_rate_kbps=64)
+        with self.assertRaisesRegex(CannotMake, "300 marks"):
+            inscribe(path, container, Inscription(chapters=many))
 
 
 class Texts(TestCase):

@@ -4,13 +4,15 @@ import os
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from django.db.models import F
 
 from mastering.audio.encodings import size_range_bytes
 from mastering.outlets.outlet import Outlet
-from sermovox.deliveries.models import FinishedFile, Plan, PlannedFile, channels_of, planned_names
-from sermovox.productions.models import Naming, Production, Section
+from sermovox.deliveries.models import FinishedFile, PlannedFile, planned_names
+from sermovox.levelling.soundings import Soundings
+from sermovox.productions.models import Production, Section
 from sermovox.productions.naming import naming_for
 
 _TAGS_BYTES = 4000
@@ -28,30 +30,26 @@ class Estimate:
     low_bytes: float
     high_bytes: float
 
-    @property
-    def exact(self) -> bool:
-        return self.low_bytes == self.high_bytes
 
-
-@dataclass(frozen=True)
 class Wanted:
-    """What a run would make for one outlet."""
+    """What a run would make for one outlet. Sizes and time are worked out when somebody looks at them.
 
-    outlet: Outlet
-    plan: Plan
-    naming: Naming
-    files: list[Estimate]
-    making_s: float
+    Raises CannotMake.
+    """
 
-    @classmethod
-    def of(cls, production: Production, outlet: Outlet, sections: list[Section]) -> "Wanted":
-        """Raises CannotMake."""
-        outlet = outlet.settled([channels_of(section) for section in sections])
-        plan = planned_names(production, outlet, sections)
-        files = [_estimated(outlet, file, sections) for file in plan.files]
-        speed = _speed(production, outlet)
-        making_s = sum(each.duration_s for each in files) / speed
-        return cls(outlet, plan, naming_for(production, outlet), files, making_s)
+    def __init__(self, production: Production, outlet: Outlet, sections: list[Section]):
+        self._production, self._sections = production, sections
+        self.outlet = Soundings(production).settled(sections, outlet)
+        self.plan = planned_names(production, self.outlet, sections)
+        self.naming = naming_for(production, outlet)
+
+    @cached_property
+    def files(self) -> list[Estimate]:
+        return [_estimated(self.outlet, file, self._sections) for file in self.plan.files]
+
+    @property
+    def making_s(self) -> float:
+        return sum(each.duration_s for each in self.files) / _speed(self._production, self.outlet)
 
     @property
     def low_bytes(self) -> float:
@@ -88,15 +86,17 @@ class Whole:
 def _estimated(outlet: Outlet, file: PlannedFile, sections: list[Section]) -> Estimate:
     parts = sections if file.section is None else [file.section]
     duration_s = sum(_duration_s(section) for section in parts)
-    channels = outlet.channels_for(min(2, max(channels_of(section) for section in parts)))
+    channels = outlet.channels_for(min(2, max(_channels(section) for section in parts)))
     kind = file.section.content_kind if file.section else parts[0].content_kind
     encoding = outlet.encoding(channels=channels, content_kind=kind)
     low, high = size_range_bytes(encoding, duration_s)
     around = _TAGS_BYTES if outlet.tag_patterns else 0
     picture = outlet.artwork.at_most_bytes if outlet.artwork else 0
-    if picture:
-        return Estimate(file, duration_s, low + around, high + around + picture)
-    return Estimate(file, duration_s, low + around, high + around)
+    return Estimate(file, duration_s, low + around, high + around + picture)
+
+
+def _channels(section: Section) -> int:
+    return (section.recording.figures.get("channels") or 1) if section.recording else 1
 
 
 def _duration_s(section: Section) -> float:

@@ -14,7 +14,6 @@ from sermovox.cutting.programmes import Assembly
 from sermovox.productions.models import Production, Section
 from sermovox.productions.naming import shared_facts
 
-_MOST_CHAPTERS = 255
 _UNTITLED = "Untitled"
 
 
@@ -27,6 +26,10 @@ class Inscriptions:
     @cached_property
     def sections(self) -> list[Section]:
         return list(self.production.sections.select_related("recording").defer("script", "notes"))
+
+    @cached_property
+    def _places(self) -> dict[int, int]:
+        return {section.pk: place for place, section in enumerate(self.sections, 1)}
 
     @cached_property
     def _artwork(self) -> bytes:
@@ -56,9 +59,8 @@ class Inscriptions:
     def _facts(self, outlet: Outlet, section: Section | None, title: str) -> Facts:
         own = {"place": 1, "title": title}
         if section is not None:
-            places = {each.pk: place for place, each in enumerate(self.sections, 1)}
             own |= {
-                "place": places.get(section.pk, 1),
+                "place": self._places.get(section.pk, 1),
                 "number": section.number,
                 "role": section.role,
                 "part": section.part,
@@ -88,7 +90,7 @@ class Inscriptions:
                 Chapter(start_s=at_s, end_s=end_s, title=section.title.strip() or _UNTITLED, link=section.link)
             )
             at_s = end_s
-        return chapters[:_MOST_CHAPTERS]
+        return chapters
 
     def marks_of(self, section: Section) -> list[Chapter]:
         """A chapter for each named mark on the pages a section is cut from, where it sounds in it."""
@@ -132,4 +134,4 @@ def _from_starts(found: Sequence[tuple[float, str]], whole_s: float, section: Se
         Chapter(start_s=0.0 if at == 0 else start_s, end_s=end_s, title=name, link=section.link if at == 0 else "")
         for at, ((start_s, name), end_s) in enumerate(zip(found, ends, strict=True))
         if end_s > start_s
-    ][:_MOST_CHAPTERS]
+    ]

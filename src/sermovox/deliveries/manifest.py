@@ -79,7 +79,7 @@ def folder_of(delivery: Delivery) -> str:
 
 def asked_extras(delivery: Delivery) -> set[str]:
     """Which of the files that the outlet asks beside the finished ones there are."""
-    return {name for name in delivery.outlet.extra_files if name == CHECK_SHEETS or _EXTRAS[name](delivery)}
+    return {name for name in delivery.outlet.extra_files if name in _ALWAYS or _EXTRAS[name](delivery)}
 
 
 def extras_of(delivery: Delivery) -> dict[str, bytes]:
@@ -125,7 +125,8 @@ def _check_sheets(delivery: Delivery) -> bytes:
 
 
 CHECK_SHEETS = "check-sheets.html"
-"""Can always be made, once there are files."""
+_ALWAYS = ("manifest.csv", "manifest.json", CHECK_SHEETS)
+"""Can be made of any files."""
 _ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_000, source="")
 _EXTRAS = {
     "manifest.csv": lambda delivery: as_csv(delivery).encode(),

@@ -32,7 +32,7 @@ from mastering.pipeline import Made
 from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
 from sermovox import storage
 from sermovox.cutting.programmes import Assembly, Voice
-from sermovox.levelling.soundings import Sounding, common_treatment, content_of
+from sermovox.levelling.soundings import Sounding, Soundings, common_treatment, content_of
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.productions.naming import names_of, pattern_for, problems_of, settled_names
 
@@ -213,7 +213,7 @@ class Delivery(models.Model):
     def _settle(
         cls, production: Production, outlet: Outlet, sections: list[Section], existing: str, run: uuid.UUID
     ) -> "Delivery | None":
-        outlet = outlet.settled([channels_of(section) for section in sections])
+        outlet = Soundings(production).settled(sections, outlet)
         planned = planned_names(production, outlet, sections)
         if planned.problems:
             raise CannotMake(f"{planned.problems[0][0]}: {planned.problems[0][1].words}")
@@ -344,11 +344,6 @@ def _enqueue(files: "FinishedFileQuerySet") -> None:
         together.setdefault(json.dumps(sound, sort_keys=True), []).append(key)
     for keys in together.values():
         transaction.on_commit(lambda keys=keys: make_files.enqueue(keys))
-
-
-def channels_of(section: Section) -> int:
-    """How many channels a section's first recording has."""
-    return (section.recording.figures.get("channels") or 1) if section.recording else 1
 
 
 class FinishedFileQuerySet(models.QuerySet):

@@ -7,9 +7,9 @@ from dataclasses import asdict, dataclass, replace
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
-from mastering.tagging.carried import read_carried
+from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscribing import reinscribe_all
-from mastering.tagging.inscription import TAGS, Inscription
+from mastering.tagging.inscription import TAGS, Inscription, differing
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
 
@@ -51,9 +51,9 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
         if file.pk not in chosen:
             continue
         try:
-            container = read_carried(file.path).container
-            given, texts = inscriptions.of(delivery.outlet, file.section, title=file.title, container=container)
-            wanted.append((file, texts, (file.path, container, given)))
+            has = read_carried(file.path)
+            given, texts = _given(file, inscriptions, has)
+            wanted.append((file, texts, (file.path, has.container, given)))
         except MasteringError as error:
             refused.append((file.name, str(error)))
     written = 0
@@ -72,21 +72,19 @@ def _files(delivery: Delivery) -> list[FinishedFile]:
     return list(delivery.files.made().select_related("delivery__production", "section", "recording"))
 
 
-def _given(file: FinishedFile, inscriptions: Inscriptions) -> tuple[Inscription, dict[str, str]]:
-    container = read_carried(file.path).container
-    return inscriptions.of(file.delivery.outlet, file.section, title=file.title, container=container)
+def _given(file: FinishedFile, inscriptions: Inscriptions, has: Carried) -> tuple[Inscription, dict[str, str]]:
+    return inscriptions.of(file.delivery.outlet, file.section, title=file.title, container=has.container)
 
 
 def _row(file: FinishedFile, inscriptions: Inscriptions) -> Row:
+    has = read_carried(file.path)
     try:
-        given, _ = _given(file, inscriptions)
+        given, _ = _given(file, inscriptions, has)
     except MasteringError as error:
         return Row(file, [], str(error))
-    has = read_carried(file.path)
     lines = [
-        Line(label, _shown(has.tags.get(name, "")), _shown(given.tags.get(name, "")))
-        for name, label in TAGS.items()
-        if name != "encoder" and has.tags.get(name, "") != given.tags.get(name, "")
+        Line(TAGS[name], _shown(has.tags.get(name, "")), _shown(given.tags.get(name, "")))
+        for name in differing(has.tags, given.tags)
     ]
     if has.picture != given.picture:
         lines.append(Line("picture", _weight(has.picture), _weight(given.picture)))

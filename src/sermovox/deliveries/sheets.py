@@ -34,13 +34,12 @@ class Sheet:
 
 
 def sheets_of(delivery: Delivery) -> list[Sheet]:
-    """That of the delivery as a whole, where its outlet asks something of one; then its files', failing first."""
-    files = [Sheet(file.name, file.state, file.findings, file.remarks) for file in delivery.files.made()]
-    files.sort(key=lambda sheet: not sheet.failing)
-    whole = delivery.together(manifest.asked_extras(delivery)) if files else None
-    if whole is None or not whole.findings:
-        return files
-    return [Sheet("All files together", whole.verdict, whole.as_list()), *files]
+    """That of the delivery as a whole, where its outlet asks something of one, and its files'; failing ones first."""
+    sheets = [Sheet(file.name, file.state, file.findings, file.remarks) for file in delivery.files.made()]
+    whole = delivery.together(manifest.asked_extras(delivery))
+    if whole.findings:
+        sheets.insert(0, Sheet("All files together", whole.verdict, whole.as_list()))
+    return sorted(sheets, key=lambda sheet: not sheet.failing)
 
 
 def as_html(delivery: Delivery) -> str:

@@ -60,7 +60,7 @@ def start(request, production_id: int):
         messages.error(request, "Choose at least one section that has a recording.")
         return redirect(production)
     try:
-        wanted = [Wanted.of(production, outlet, sections) for outlet in outlets]
+        wanted = [Wanted(production, outlet, sections) for outlet in outlets]
     except MasteringError as error:
         messages.error(request, str(error))
         return redirect(production)
@@ -205,7 +205,7 @@ def kept_file(request, pk: int, name: str):
     if not content:
         raise Http404
     response = HttpResponse(content, content_type=content_type)
-    response["Content-Disposition"] = content_disposition_header(name not in ("check-sheets.html",), name)
+    response["Content-Disposition"] = content_disposition_header(name != manifest.CHECK_SHEETS, name)
     return response
 
 
@@ -214,7 +214,7 @@ KEPT = {
     "manifest.json": (manifest.as_json, "application/json"),
     "chapters.json": (manifest.chapters_json, "application/json+chapters"),
     "chapters.txt": (manifest.chapters_text, "text/plain; charset=utf-8"),
-    "check-sheets.html": (sheets.as_html, "text/html; charset=utf-8"),
+    manifest.CHECK_SHEETS: (sheets.as_html, "text/html; charset=utf-8"),
     "check-sheets.pdf": (sheets.as_pdf, "application/pdf"),
     "check-sheets.csv": (lambda delivery: sheets.as_csv(sheets.sheets_of(delivery)), "text/csv; charset=utf-8"),
     "check-sheets.json": (sheets.as_json, "application/json"),
@@ -264,7 +264,7 @@ def _run(delivery: Delivery) -> dict:
     done = [1.0 if file not in under_way else file.share for file in files]
     share = sum(d * w for d, w in zip(done, weights, strict=True)) / (sum(weights) or 1.0)
     outlet = delivery.outlet
-    together = [] if under_way or not outlet.rules else delivery.together(manifest.asked_extras(delivery)).findings
+    together = [] if under_way else delivery.together(manifest.asked_extras(delivery)).findings
     return {
         "delivery": delivery,
         "outlet": outlet,

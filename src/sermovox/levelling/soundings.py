@@ -166,10 +166,14 @@ class Soundings:
 
     def members(self, sections: Sequence[Section], outlet: Outlet) -> list[Member]:
         """As `of`, for what it takes to plan them."""
-        soundings = self.of(sections, outlet)
-        if outlet.same_channels:
-            outlet = outlet.settled([min(2, self.channels_of(each)) for each in soundings if not each.refusal])
-        return [Member(sounding, outlet, self.channels_of) for sounding in soundings]
+        settled = self.settled(sections, outlet)
+        return [Member(sounding, settled, self.channels_of) for sounding in self.of(sections, outlet)]
+
+    def settled(self, sections: Sequence[Section], outlet: Outlet) -> Outlet:
+        """An outlet for a run over these sections: where it wants all files alike, it is settled how."""
+        if not outlet.same_channels:
+            return outlet
+        return outlet.settled([self.channels_of(each) for each in self.of(sections, outlet) if not each.refusal])
 
     def beside(self, member: Member, outlet: Outlet) -> list[Member]:
         """A member and all others of its production that can be planned; those after it come first, so that several

@@ -3,18 +3,16 @@
 import datetime
 
 from mastering.outlets.outlet import VARIANTS, BadOutlet, Outlet, Rule, stated
-from mastering.outlets.rules import CHOICE, GROUPS, LIST, NUMBER, OF_DELIVERIES, OF_MAKING, PATTERN, RANGE, RULE_KINDS
+from mastering.outlets.rules import CHOICE, GROUPS, LIST, NUMBER, PATTERN, RANGE, RULE_KINDS, same_for_all
 from sermovox.outlets.comparing import asks
 
-_SAME_FOR_ALL = {*OF_DELIVERIES, *OF_MAKING, "names", "tag_form", "tag_encoder", "chapters"}
 _BOUNDS = ("at_least", "at_most", "target", "tolerance")
 
 
 def fields_of(name: str, rule: Rule | None) -> dict:
     """What the form of a rule shows."""
     kind = RULE_KINDS[name]
-    varies = name not in _SAME_FOR_ALL and not name.startswith(("tag_", "artwork_"))
-    variants = [None, *VARIANTS] if varies else [None]
+    variants = [None] if same_for_all(name) else [None, *VARIANTS]
     demands = rule.demands if rule else {}
     return {
         "name": name,
@@ -40,7 +38,8 @@ def _row(kind, variant: str | None, demand) -> dict:
     row = {"variant": variant or "all", "label": variant, "values": values}
     row |= {key: said.get(key, "") for key in _BOUNDS}
     row["text"] = ", ".join(f"{value}" for value in values)
-    row["first"], row["second"] = (*[str(value) for value in values], "", "")[:2]
+    # One more than are chosen, so that another can be.
+    row["chosen"] = [*values, ""] if len(values) < len(kind.choices) else values
     return row
 
 
@@ -68,12 +67,10 @@ def _said(name: str, variant: str, posted) -> dict:
         text = posted.get(f"{variant}-pattern", "").strip()
         return {"exactly": text} if text else {}
     if kind.takes == CHOICE:
-        chosen = [value for at in (1, 2) if (value := posted.get(f"{variant}-choice-{at}", ""))]
-        return _values(list(dict.fromkeys(chosen)))
-    if texts := posted.get(f"{variant}-exactly", "").replace(";", ",").split(","):
-        numbers = [_number(text, kind.label) for text in texts if text.strip()]
-        if numbers:
-            return _values(numbers)
+        return _values(list(dict.fromkeys(filter(None, posted.getlist(f"{variant}-choice")))))
+    texts = posted.get(f"{variant}-exactly", "").replace(";", ",").split(",")
+    if numbers := [_number(text, kind.label) for text in texts if text.strip()]:
+        return _values(numbers)
     bounds = {key: text for key in _BOUNDS if (text := posted.get(f"{variant}-{key}", "").strip())}
     if "target" in bounds:
         bounds = {key: bounds[key] for key in ("target", "tolerance") if key in bounds}
@@ -88,13 +85,12 @@ def _values(values: list) -> dict:
     return {"exactly": values[0]} if len(values) == 1 else {"one_of": values}
 
 
-def _number(text: str, label: str) -> int | float:
+def _number(text: str, label: str) -> float:
     text = text.strip().replace("−", "-")
     try:
-        value = float(text)
+        return float(text)
     except ValueError as error:
         raise BadOutlet(f"{label}: “{text}” is no number. Write figures alone, such as -18 or 44100.") from error
-    return int(value) if value == int(value) and abs(value) < 1e15 else value
 
 
 def groups_of(outlet: Outlet) -> list[tuple[str, list[dict], list[tuple[str, str]]]]:

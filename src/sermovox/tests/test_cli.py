@@ -114,9 +114,23 @@ class Terminal(TestCase):
         self.assertEqual(sorted(row["outlet"] for row in json.loads(printed)), ["own-masters", "podcast-host"])
         made = out / "podcast-host" / "01-take.mp3"
         self.assertEqual(read_carried(made).tags["artist"], "Ilse Ørum")
-        self.assertTrue(read_carried(out / "own-masters" / "01-take.wav").broadcast)
+        checked = self.run_("check", out / "own-masters" / "01-take.wav", "--outlet", "own-masters", "--json")
+        found = {finding["rule"]: finding["verdict"] for finding in json.loads(checked[1])[0]["findings"]}
+        self.assertEqual(found["broadcast_wave"], "passes")
         status, _, err = self.run_("make", self.take, *options, "--fact", "colour=red")
         self.assertIn("“colour=red” is no fact", err)
+
+    def test_files_that_are_to_be_alike_are_stereo_where_one_is(self):
+        wide = written(self.folder, speech(seconds=4).repeat(2, axis=1), name="wide.wav")
+        _, printed, _ = self.run_(
+            "make", self.take, wide, "--outlet", "audiobook-retail", "--out", self.folder / "out", "--json"
+        )
+        self.assertEqual([row["channels"] for row in json.loads(printed)], [2, 2])
+        sheet = self.folder / "mine.toml"
+        sheet.write_text(self.run_("outlets", "podcast-host")[1])
+        both = ("--outlet", "podcast-host", "--outlet", sheet, "--out", self.folder / "two")
+        self.assertIn("have the same key", self.run_("make", self.take, *both)[2])
+        self.assertFalse((self.folder / "two").exists())
 
     def test_an_outlet_of_one_s_own_is_a_rule_sheet(self):
         sheet = self.folder / "mine.toml"

@@ -50,6 +50,8 @@ class Sheets(AppTestCase):
             ({"all__exactly": "100"}, "no 100 kbit/s at 44100 Hz in mono; the nearest is 96 kbit/s"),
             ({"all__at_least": "200", "all__at_most": "100"}, "at least 200 and at most 100"),
             ({"all__exactly": "many"}, "“many” is no number"),
+            ({"all__exactly": "inf"}, "takes numbers from 6 to 512"),
+            ({"all__at_least": "nan"}, "takes numbers from 6 to 512"),
             ({"all__exactly": "96", "dated": "3 March"}, "“3 March” is no day"),
             ({"all__exactly": "96", "source": ""}, "does not say where its value comes from"),
             ({}, "asks for nothing"),
@@ -70,14 +72,22 @@ class Sheets(AppTestCase):
             ("duration_s", {"all__at_most": "600"}, lambda d: d[None].high == 600),
             ("extra_files", {"all__list": ["manifest.csv", "cover.jpg"]}, lambda d: d[None].exactly[1] == "cover.jpg"),
             ("tag_title", {"all__pattern": "{place}. {title}"}, lambda d: d[None].exactly == "{place}. {title}"),
-            ("container", {"all__choice__1": "mp3"}, lambda d: d[None].exactly == "mp3"),
-            ("order", {"all__choice__1": "as the running order"}, lambda d: d[None].exactly),
+            ("container", {"all__choice": "mp3"}, lambda d: d[None].exactly == "mp3"),
+            ("order", {"all__choice": "as the running order"}, lambda d: d[None].exactly),
         ):
             with self.subTest(name):
                 self.assertContains(self.change(name=name, **fields), "changed.")
                 self.assertTrue(check(self.outlet().rule(name).demands))
         self.client.post("/outlets/volunteer-archive/rules/duration_s/", {"remove": "yes"})
         self.assertIsNone(self.outlet().rule("duration_s"))
+
+    def test_a_rule_of_three_values_keeps_them_when_it_is_saved_as_it_is_shown(self):
+        values = ["mp3", "wma", "ogg"]
+        self.assertContains(self.change("pocket-device", "container", all__choice=values), "Container changed")
+        form = self.client.get("/outlets/pocket-device/rules/container/")
+        for value in values:
+            self.assertContains(form, f"<option selected>{value}</option>", html=True)
+        self.assertEqual(self.outlet("pocket-device").rule("container").demands[None].one_of, tuple(values))
 
     def test_versions_are_kept_and_any_is_taken_again(self):
         self.change(all__exactly="96")

@@ -8,9 +8,11 @@ import subprocess
 import sys
 import tempfile
 import time
+from functools import cache
 from pathlib import Path
 from unittest import SkipTest, TestCase
 
+from django.conf import settings
 from django.test.testcases import SerializeMixin
 from playwright.sync_api import expect, sync_playwright
 
@@ -28,11 +30,24 @@ _ARGUMENTS = [
 expect.set_options(timeout=15000)
 
 
+@cache
+def _brought_in() -> Path:
+    """A data folder with the demonstration in it, before anything ran: made once, and copied for each application."""
+    # Within the folder that goes when all tests are over: a process of the pool cleans nothing up at its end.
+    data = Path(tempfile.mkdtemp(prefix="demonstration-", dir=settings.DATA_DIR))
+    code = "import django; django.setup(); from django.core.management import call_command as call; "
+    code += "call('migrate', verbosity=0); call('load_demo')"
+    environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
+    subprocess.run([sys.executable, "-c", code], env=environment, check=True)
+    return data
+
+
 class Running:
     """The demonstration on a free port with a data folder of its own."""
 
     def __init__(self):
         self.data = Path(tempfile.mkdtemp(prefix="sermovox-"))
+        shutil.copytree(_brought_in(), self.data, dirs_exist_ok=True)
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
