@@ -143,3 +143,19 @@ def _made(folder: Path) -> Path:
 def artwork(sha256: str) -> Path:
     """Where a picture lies, by the hash of its bytes."""
     return _made(Path(settings.DATA_DIR) / "artwork") / sha256
+
+
+def keep_picture(data: bytes) -> str:
+    """Keep a picture. Returns the hash of its bytes."""
+    sha256 = hashlib.sha256(data).hexdigest()
+    with whole(artwork(sha256)) as path:
+        path.write_bytes(data)
+    return sha256
+
+
+def picture(sha256: str) -> bytes:
+    """A picture that was kept; empty where there is none."""
+    try:
+        return artwork(sha256).read_bytes() if sha256 else b""
+    except OSError:
+        return b""

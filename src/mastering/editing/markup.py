@@ -40,7 +40,10 @@ _GAIN_EDGE_S = 0.010
 
 @dataclass(frozen=True, kw_only=True)
 class Mark:
-    """One mark. `value_db` is a gain or how much quieter; a pickup says which samples of which recording it puts in."""
+    """One mark. `value_db` is a gain or how much quieter; a pickup says which samples of which recording it puts in.
+
+    A point may have a `link` and a `picture`, by the hash of its bytes, for the chapter that begins there.
+    """
 
     id: int
     kind: str
@@ -51,6 +54,8 @@ class Mark:
     recording: str = ""
     from_sample: int = 0
     to_sample: int = 0
+    link: str = ""
+    picture: str = ""
 
     @property
     def samples(self) -> int:

@@ -22,6 +22,9 @@ _COLOURS = {
     "I;16": "grey, 16 bit",
 }
 _SMALL_SIDE_PX = 600
+_CHAPTER_SIDE_PX = 600
+_CHAPTER_BYTES = 100_000
+"""A chapter's picture is shown small, and there may be many in one file (common practice, no source)."""
 _LOWEST_QUALITY, _HIGHEST_QUALITY = 40, 92
 
 
@@ -102,6 +105,14 @@ def fitted(data: bytes, rule: ArtworkRule) -> bytes:
         if plain.width != side:
             plain = plain.resize((side, side), Image.Resampling.LANCZOS, reducing_gap=3.0)
     return _as_png(plain, rule) if rule.format == "PNG" else _lightest(plain, rule.at_most_bytes)
+
+
+def for_chapter(data: bytes) -> bytes:
+    """Bring a picture of any shape to what one chapter mark carries: a JPEG, scaled down, light. Raises BadArtwork."""
+    with _opened(data) as picture:
+        plain = _as_rgb(picture)
+        plain.thumbnail((_CHAPTER_SIDE_PX, _CHAPTER_SIDE_PX), Image.Resampling.LANCZOS, reducing_gap=3.0)
+    return _lightest(plain, _CHAPTER_BYTES)
 
 
 def _as_png(picture: Image.Image, rule: ArtworkRule) -> bytes:

@@ -74,14 +74,13 @@ class SectionForm(Dressed, forms.ModelForm):
             "recording",
             "exact_name",
             "notes",
-            "link",
             "script",
         ]
         help_texts = {
             "content_kind": "Some outlets bring speech and music to different levels.",
             "exact_name": "Where the client dictates it.",
         }
-        labels = {"script": "Spoken text", "notes": "Notes for listeners", "link": "Link for its chapter mark"}
+        labels = {"script": "Spoken text", "notes": "Notes for listeners"}
         widgets = {
             "notes": forms.Textarea(attrs={"rows": 3}),
             "script": forms.Textarea(attrs={"rows": 4}),

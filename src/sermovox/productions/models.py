@@ -1,6 +1,5 @@
 """A production and its running order."""
 
-import hashlib
 from collections.abc import Sequence
 from dataclasses import asdict
 
@@ -84,19 +83,12 @@ class Production(models.Model):
 
     def artwork_bytes(self) -> bytes:
         """The picture as it is; empty where there is none."""
-        if not self.artwork_sha256:
-            return b""
-        try:
-            return storage.artwork(self.artwork_sha256).read_bytes()
-        except OSError:
-            return b""
+        return storage.picture(self.artwork_sha256)
 
     def set_artwork(self, data: bytes) -> None:
         """Keep a picture and what it is like. Raises BadArtwork."""
-        facts, sha256 = inspect(data), hashlib.sha256(data).hexdigest()
-        with storage.whole(storage.artwork(sha256)) as path:
-            path.write_bytes(data)
-        self.artwork_sha256, self.artwork = sha256, asdict(facts)
+        facts = inspect(data)
+        self.artwork_sha256, self.artwork = storage.keep_picture(data), asdict(facts)
         self.save(update_fields=["artwork_sha256", "artwork"])
 
     def _free_key(self) -> str:
@@ -143,12 +135,12 @@ class SectionManager(models.Manager):
 class Section(models.Model):
     """One unit that becomes one file.
 
-    `exact_name` is the file name a client dictates, `script` what is spoken, `notes` what listeners may read beside it
-    and `link` where they find more. `programme` lists the stretches it is
-    made of (see `mastering.editing.assembly`); where it is empty that is the whole of `recording`, else `recording` is
-    that of the first. `length_s` is how long it sounds where that is not the length of the recording. `treatment` is
-    what `mastering.shaping.treatment` reads. A section that was taken out of the running order stays with `removed`
-    set, so that it can come back with its files.
+    `exact_name` is the file name a client dictates, `script` what is spoken, `notes` what listeners may read beside
+    it, `link` where they find more and `picture` what they see, by the hash of its bytes. `programme` lists the
+    stretches it is made of (see `mastering.editing.assembly`); where it is empty that is the whole of `recording`, else
+    `recording` is that of the first. `length_s` is how long it sounds where that is not the length of the recording.
+    `treatment` is what `mastering.shaping.treatment` reads. A section that was taken out of the running order stays
+    with `removed` set, so that it can come back with its files.
     """
 
     class Role(models.TextChoices):
@@ -186,6 +178,7 @@ class Section(models.Model):
     script = models.TextField(blank=True)
     notes = models.TextField(blank=True)
     link = models.URLField(blank=True)
+    picture = models.CharField(max_length=64, blank=True, editable=False)
     removed = models.BooleanField(default=False, editable=False)
 
     objects = SectionManager()

@@ -25,6 +25,7 @@ _TRACKED = (
     "script",
     "notes",
     "link",
+    "picture",
     "recording_id",
     "programme",
     "length_s",

@@ -1,0 +1,110 @@
+"""The chapters of a production: its sections one after the other, or the points on the pages they are cut from."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+
+from mastering.editing.markup import POINT, Mark
+from mastering.errors import MasteringError
+from mastering.tagging.inscription import Chapter
+from sermovox import storage
+from sermovox.cutting.models import Page
+from sermovox.cutting.programmes import Assembly
+from sermovox.productions.models import Production, Section
+from sermovox.recordings.models import Recording
+
+_UNTITLED = "Untitled"
+_AT_START_S = 0.5
+
+
+@dataclass(frozen=True)
+class Place:
+    """A point on a page, and when it is heard in a section."""
+
+    start_s: float
+    page: Page
+    mark: Mark
+
+
+class Chapters:
+    """The chapters of one production, whose pages are read once."""
+
+    def __init__(self, production: Production):
+        self._production = production
+
+    @cached_property
+    def _assembly(self) -> Assembly:
+        return Assembly(self._production)
+
+    @cached_property
+    def _pages(self) -> dict[str, Page]:
+        return {str(page.recording_id): page for page in self._production.pages.select_related("recording")}
+
+    @cached_property
+    def _rates_hz(self) -> dict[str, int]:
+        ready = self._production.recordings.filter(state=Recording.State.READY)
+        return {str(recording.pk): recording.figures["sample_rate_hz"] for recording in ready}
+
+    def of_sections(self, sections: Iterable[Section]) -> list[Chapter]:
+        """A chapter for each section that sounds."""
+        chapters, at_s = [], 0.0
+        for section in sections:
+            length_s = self.seconds(section)
+            if length_s:
+                chapters.append(_chapter(at_s, at_s + length_s, section.title, section))
+                at_s += length_s
+        return chapters
+
+    def of_marks(self, section: Section) -> list[Chapter]:
+        """A chapter for each named point that is heard in a section; what lies before the first is called as it is."""
+        named = [place for place in self.places(section) if place.mark.name.strip()]
+        if not named:
+            return []
+        starts: list[tuple[float, str, Section | Mark]] = [(each.start_s, each.mark.name, each.mark) for each in named]
+        if starts[0][0] > _AT_START_S:
+            starts.insert(0, (0.0, section.title, section))
+        else:
+            starts[0] = (0.0, *starts[0][1:])
+        ends_s = [start_s for start_s, _, _ in starts[1:]] + [self.seconds(section)]
+        return [
+            _chapter(start_s, end_s, title, of)
+            for (start_s, title, of), end_s in zip(starts, ends_s, strict=True)
+            if end_s > start_s
+        ]
+
+    def places(self, section: Section) -> list[Place]:
+        """The points on the pages a section is cut from, where they are heard in it; none while it cannot be told."""
+        try:
+            pieces = self._assembly.pieces(section.stretches())
+        except MasteringError:
+            return []
+        found, at_s = [], 0.0
+        for piece in pieces:
+            span, rate_hz = piece.span, self._rates_hz[piece.span.recording]
+            at_s -= piece.overlap_samples / rate_hz
+            if piece.tone_samples is None and span.recording in self._pages:
+                page = self._pages[span.recording]
+                found += [
+                    Place(at_s + (mark.start_sample - span.start_sample) / rate_hz, page, mark)
+                    for mark in page.mark_list
+                    if mark.kind == POINT and span.start_sample <= mark.start_sample < span.end_sample
+                ]
+            at_s += piece.samples / rate_hz
+        return sorted(found, key=lambda place: place.start_s)
+
+    def seconds(self, section: Section) -> float:
+        """How long a section sounds; 0 while it cannot be told."""
+        try:
+            return self._assembly.seconds(section.stretches())
+        except MasteringError:
+            return 0.0
+
+
+def _chapter(start_s: float, end_s: float, title: str, of: Section | Mark) -> Chapter:
+    return Chapter(
+        start_s=start_s,
+        end_s=end_s,
+        title=title.strip() or _UNTITLED,
+        link=of.link,
+        picture=storage.picture(of.picture),
+    )

@@ -1,0 +1,93 @@
+"""The chapter marks of a section: its own, and one for each point that is heard in it."""
+
+from dataclasses import replace
+
+from django.contrib import messages
+from django.http import Http404, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+
+from mastering.editing import markup
+from mastering.outlets.rules import FROM_MARKS
+from sermovox import storage
+from sermovox.cutting.chapters import Chapters, Place
+from sermovox.cutting.forms import ChapterForms
+from sermovox.productions import order
+from sermovox.productions.models import Section
+
+_OF_SECTION = "section"
+
+
+def chapters(request, pk: int):
+    """Show what each mark is called, where it leads and what it shows, or change it as one change."""
+    section = _mine(request, pk)
+    places = {f"{place.page.pk}.{place.mark.id}": place for place in Chapters(section.production).places(section)}
+    marks = {_OF_SECTION: section} | {key: place.mark for key, place in places.items()}
+    initial = [
+        {"key": key, "title": mark.title if mark is section else mark.name, "link": mark.link}
+        for key, mark in marks.items()
+    ]
+    forms = ChapterForms(request.POST or None, request.FILES or None, initial=initial)
+    if request.method == "POST" and forms.is_valid():
+        if [form.cleaned_data["key"] for form in forms] != list(marks):
+            messages.error(request, "The marks were changed in another window. They are shown as they are now.")
+        else:
+            _keep(section, places, {form.cleaned_data["key"]: form.cleaned_data for form in forms}, request.user)
+            messages.success(request, "The chapter marks are saved. Undo in the running order takes it back.")
+        return redirect("cutting:chapters", pk)
+    context = {
+        "section": section,
+        "production": section.production,
+        "forms": forms,
+        "choose_again": bool(request.FILES),
+        "rows": [
+            {"form": form, "start_s": places[key].start_s if key in places else 0.0, "picture": marks[key].picture}
+            for form, key in zip(forms, marks, strict=False)
+        ],
+        "outlets": [
+            {"outlet": outlet, "from_marks": outlet.chapters == FROM_MARKS}
+            for outlet in section.production.outlets.values()
+            if outlet.chapters
+        ],
+    }
+    return render(request, "cutting/chapters.html", context)
+
+
+def picture(request, pk: int, sha256: str):
+    """A picture that one of the section's chapter marks shows."""
+    section = _mine(request, pk)
+    shown = {section.picture} | {place.mark.picture for place in Chapters(section.production).places(section)}
+    if sha256 not in shown or not (data := storage.picture(sha256)):
+        raise Http404
+    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": "private, max-age=86400"})
+
+
+def _keep(section: Section, places: dict[str, Place], said: dict[str, dict], user) -> None:
+    pages = {place.page.pk: place.page for place in places.values()}
+    with order.changing(
+        section.production, user, f"Change the chapter marks of “{section.title}”", pages=list(pages.values())
+    ):
+        own = said.pop(_OF_SECTION)
+        section.title = own["title"] or section.title
+        section.link, section.picture = own["link"], _picture(own, section.picture)
+        section.save(update_fields=["title", "link", "picture"])
+        for page in pages.values():
+            on_page = {place.mark.id: said[key] for key, place in places.items() if place.page.pk == page.pk}
+            page.looked_at_again()
+            page.set_marks(tuple(_said(mark, on_page.get(mark.id)) for mark in page.mark_list))
+
+
+def _said(mark: markup.Mark, own: dict | None) -> markup.Mark:
+    if own is None:
+        return mark
+    return replace(mark, name=own["title"], link=own["link"], picture=_picture(own, mark.picture))
+
+
+def _picture(own: dict, was: str) -> str:
+    if own["picture"]:
+        return storage.keep_picture(own["picture"])
+    return "" if own["without"] else was
+
+
+def _mine(request, pk: int) -> Section:
+    found = Section.objects.select_related("production", "recording")
+    return get_object_or_404(found, pk=pk, production__owner=request.user)
