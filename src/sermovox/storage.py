@@ -33,6 +33,11 @@ def incoming() -> Path:
     return _made(Path(settings.DATA_DIR) / "incoming")
 
 
+def checking(key: int) -> Path:
+    """Where a file lies while it is held against an outlet."""
+    return _made(Path(settings.DATA_DIR) / "checking") / str(key)
+
+
 def stored(sha256: str) -> Path:
     """Where a recording lies, by the hash of its bytes."""
     return _made(Path(settings.DATA_DIR) / "recordings" / sha256[:2]) / sha256

@@ -1,17 +1,24 @@
 """Rule sheets of people's own, and shipped ones they changed, with all their versions."""
 
+import uuid
 from collections.abc import Iterable
+from datetime import timedelta
 
 from django.conf import settings
 from django.db import models, transaction
 from django.urls import reverse
+from django.utils import timezone
 from django.utils.text import slugify
 
 from mastering.naming.patterns import plain
+from mastering.outlets.checksheet import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text, written
+from sermovox import storage
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
+_KEPT_FOR = timedelta(days=1)
+"""How long the findings about a file from anywhere are shown."""
 
 
 class RuleSheetQuerySet(models.QuerySet):
@@ -87,6 +94,114 @@ class SheetVersion(models.Model):
     @property
     def outlet(self) -> Outlet:
         return parse(self.toml)
+
+
+class FileCheckQuerySet(models.QuerySet):
+    def under_way(self) -> "FileCheckQuerySet":
+        return self.filter(state__in=(FileCheck.State.WAITING, FileCheck.State.CHECKING))
+
+    def last_batch(self, user, outlet_key: str) -> "FileCheckQuerySet":
+        """The files a person last held against an outlet, as long as they are shown."""
+        own = self.filter(owner=user, outlet_key=outlet_key, created_at__gt=timezone.now() - _KEPT_FOR)
+        last = own.order_by("-pk").values_list("batch", flat=True).first()
+        return own.filter(batch=last) if last else self.none()
+
+
+class FileCheck(models.Model):
+    """A file from anywhere and what an outlet says of it. The file itself goes as soon as that is known.
+
+    `toml` is the outlet as it was, `said` why nothing could be found out.
+    """
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        CHECKING = "checking"
+        CHECKED = "checked"
+        UNREADABLE = "cannot be checked"
+        CANCELLED = "cancelled"
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="file_checks")
+    batch = models.UUIDField(default=uuid.uuid4)
+    outlet_key = models.SlugField(max_length=_LONGEST_KEY)
+    toml = models.TextField()
+    content_kind = models.CharField(max_length=10)
+    name = models.CharField(max_length=255)
+    state = models.CharField(max_length=20, choices=State, default=State.WAITING)
+    share = models.FloatField(default=0.0)
+    said = models.TextField(blank=True)
+    figures = models.JSONField(default=dict)
+    findings = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+
+    objects = FileCheckQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @classmethod
+    def begin(cls, user, outlet: Outlet, files: Iterable, content_kind: str) -> list["FileCheck"]:
+        """Keep uploaded files until they are checked, and queue that. What was found long ago is forgotten."""
+        from sermovox.outlets.tasks import check_file
+
+        for old in cls.objects.filter(created_at__lt=timezone.now() - _KEPT_FOR):
+            old.delete()
+        batch, text, begun = uuid.uuid4(), written(outlet), []
+        for file in files:
+            facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}
+            check = cls.objects.create(name=file.name[:255], content_kind=content_kind, **facts)
+            try:
+                with check.path.open("wb") as kept:
+                    for chunk in file.chunks():
+                        kept.write(chunk)
+            except OSError as error:
+                check.settle(cls.State.UNREADABLE, said=storage.said_of(error))
+            else:
+                check_file.enqueue(check.pk)
+            begun.append(check)
+        return begun
+
+    @property
+    def path(self):
+        return storage.checking(self.pk)
+
+    @property
+    def is_under_way(self) -> bool:
+        return self.state in (self.State.WAITING, self.State.CHECKING)
+
+    @property
+    def seconds_left(self) -> float | None:
+        """From the share done and the time it took; None while there is too little to go by."""
+        if not self.started_at or self.share < 0.02:
+            return None
+        return (timezone.now() - self.started_at).total_seconds() * (1 - self.share) / self.share
+
+    @property
+    def failing(self) -> int:
+        return sum(finding["verdict"] == FAIL for finding in self.findings)
+
+    @property
+    def verdict(self) -> str:
+        return verdict_of(finding["verdict"] for finding in self.findings)
+
+    def tell_progress(self, share: float) -> bool:
+        """Note how far it is; True when somebody has cancelled meanwhile."""
+        own = FileCheck.objects.filter(pk=self.pk, state=self.State.CHECKING)
+        return not own.update(share=share)
+
+    def settle(self, state: str, *, said: str = "", sheet: CheckSheet | None = None, figures: dict | None = None):
+        """Note what came of it and let the file go."""
+        self.state, self.said, self.figures = state, said, figures or {}
+        self.findings = sheet.as_list() if sheet else []
+        self.save(update_fields=["state", "said", "figures", "findings"])
+        self.path.unlink(missing_ok=True)
+
+    def delete(self, *args, **kwargs):
+        self.path.unlink(missing_ok=True)
+        return super().delete(*args, **kwargs)
 
 
 def outlets_of(user) -> dict[str, Outlet]:

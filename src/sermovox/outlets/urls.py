@@ -17,5 +17,7 @@ urlpatterns = [
     path("<slug:key>/restore/", views.restore, name="restore"),
     path("<slug:key>/remove/", views.remove, name="remove"),
     path("<slug:key>/check/", views.check_files, name="check"),
+    path("<slug:key>/checked/", views.checked, name="checked"),
+    path("<slug:key>/checked/cancel/", views.check_cancel, name="check-cancel"),
     path("<slug:key>/rules/<str:name>/", views.rule, name="rule"),
 ]

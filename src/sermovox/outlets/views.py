@@ -1,8 +1,6 @@
 """Rule sheets: read, written, copied, compared, exchanged; and files from anywhere held against them."""
 
-import tempfile
 from dataclasses import replace
-from pathlib import Path
 
 from django.conf import settings
 from django.contrib import messages
@@ -14,8 +12,6 @@ from django.views.decorators.http import require_POST
 
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
-from mastering.meters.measurement import measure
-from mastering.outlets.checksheet import FAIL, check
 from mastering.outlets.outlet import (
     CONTENT_KINDS,
     LARGEST_TOML,
@@ -28,11 +24,9 @@ from mastering.outlets.outlet import (
     written,
 )
 from mastering.outlets.rules import RULE_KINDS
-from mastering.tagging.carried import read_carried
-from sermovox import storage
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
-from sermovox.outlets.models import RuleSheet, free_key, outlets_of
+from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
 
 _MOST_CHECKED = 20
 
@@ -49,7 +43,8 @@ def outlet_list(request):
 # Going back to a sheet shows it as it is, not as it was before a rule was changed in its place.
 @never_cache
 def outlet_sheet(request, key: str):
-    return render(request, "outlets/sheet.html", _sheet(request, _mine(request, key)))
+    outlet = _mine(request, key)
+    return render(request, "outlets/sheet.html", _sheet(request, outlet) | _checks(request, outlet))
 
 
 def rule(request, key: str, name: str):
@@ -194,32 +189,43 @@ def check_files(request, key: str):
     kind = request.POST.get("content", "speech")
     kind = kind if kind in CONTENT_KINDS else "speech"
     files = request.FILES.getlist("file")
-    checked = [_checked(file, outlet, kind) for file in files[:_MOST_CHECKED]]
-    context = {
+    fit = [file for file in files if file.size <= settings.MAX_UPLOAD_BYTES]
+    FileCheck.begin(request.user, outlet, fit[:_MOST_CHECKED], kind)
+    refused = []
+    if not files:
+        refused.append("Choose at least one file.")
+    refused += [
+        f"{file.name} is larger than this server takes. Check it with bin/sermovox check."
+        for file in files
+        if file not in fit
+    ]
+    if left_out := fit[_MOST_CHECKED:]:
+        refused.append(f"{_MOST_CHECKED} files are checked at a time; {len(left_out)} were left out.")
+    return render(request, "outlets/_checked.html", _checks(request, outlet) | {"refused": refused})
+
+
+def checked(request, key: str):
+    """How far the files are that were last held against an outlet, and what was found."""
+    return render(request, "outlets/_checked.html", _checks(request, _mine(request, key)))
+
+
+@require_POST
+def check_cancel(request, key: str):
+    """Stop checking; what is found already stays."""
+    outlet = _mine(request, key)
+    for each in FileCheck.objects.last_batch(request.user, key).under_way():
+        each.settle(FileCheck.State.CANCELLED, said="Cancelled before it was checked.")
+    return render(request, "outlets/_checked.html", _checks(request, outlet))
+
+
+def _checks(request, outlet: Outlet) -> dict:
+    checks = list(FileCheck.objects.last_batch(request.user, outlet.key))
+    done = [each for each in checks if not each.is_under_way]
+    return {
         "outlet": outlet,
-        "checked": sorted(checked, key=lambda each: (not each["wrong"], not each.get("failing"))),
-        "left_out": max(0, len(files) - _MOST_CHECKED),
-        "most": _MOST_CHECKED,
+        "under_way": [each for each in checks if each.is_under_way],
+        "checks": sorted(done, key=lambda each: (not each.said, -each.failing)),
     }
-    return render(request, "outlets/_checked.html", context)
-
-
-def _checked(file, outlet: Outlet, content_kind: str) -> dict:
-    name = Path(file.name).name
-    if file.size > settings.MAX_UPLOAD_BYTES:
-        return {"name": name, "wrong": "This file is larger than this server takes. Check it with bin/sermovox check."}
-    with tempfile.NamedTemporaryFile(dir=storage.incoming()) as kept:
-        for chunk in file.chunks():
-            kept.write(chunk)
-        kept.flush()
-        path = Path(kept.name)
-        try:
-            found = measure(path)
-            sheet = check(found, outlet, content_kind=content_kind, carried=read_carried(path), name=name)
-        except MasteringError as error:
-            return {"name": name, "wrong": str(error)}
-    failing = sum(finding.verdict == FAIL for finding in sheet.findings)
-    return {"name": name, "wrong": "", "sheet": sheet, "failing": failing, "figures": found.figures()}
 
 
 def _sheet(request, outlet: Outlet) -> dict:

@@ -1,13 +1,16 @@
 """Rule sheets in the application, and files from anywhere held against them."""
 
+from datetime import timedelta
+
 from django.contrib.auth import get_user_model
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.utils import timezone
 
 from mastering.outlets.outlet import parse, shipped, shipped_text
 from mastering.outlets.rules import RULE_KINDS
 from mastering.tests.signals import speech, written
 from sermovox.deliveries.models import Delivery
-from sermovox.outlets.models import RuleSheet, outlets_of
+from sermovox.outlets.models import FileCheck, RuleSheet, outlets_of
 from sermovox.ui.tests.base import AppTestCase
 
 
@@ -167,12 +170,33 @@ class Sheets(AppTestCase):
         path = written(self.folder, speech(seconds=4), name="01-mine.wav")
         files = [SimpleUploadedFile(path.name, path.read_bytes()), SimpleUploadedFile("b.mp3", b"no sound at all")]
         answer = self.client.post("/outlets/radio-playout/check/", {"file": files, "content": "speech"})
+        self.assertContains(answer, "waits for its turn")
+        self.work()
+        answer = self.client.get("/outlets/radio-playout/checked/")
         self.assertContains(answer, "01-mine.wav")
         self.assertContains(answer, "Sample peak")
         self.assertContains(answer, "This is not a sound file")
-        answer = self.client.post(
-            "/outlets/podcast-host/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())}
-        )
-        self.assertContains(answer, "Tag: title")
-        self.assertEqual(list((self.folder / "data" / "incoming").iterdir()), [])
+        self.client.post("/outlets/podcast-host/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
+        self.work()
+        self.assertContains(self.client.get("/outlets/podcast-host/"), "Tag: title")
+        self.assertEqual(list((self.folder / "data" / "checking").iterdir()), [])
         self.assertContains(self.client.post("/outlets/podcast-host/check/"), "Choose at least one file")
+
+    def test_checking_files_can_be_cancelled_and_is_seen_by_nobody_else(self):
+        path = written(self.folder, speech(seconds=4), name="01-mine.wav")
+        self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
+        self.assertContains(self.client.post("/outlets/radio-playout/checked/cancel/"), "Cancelled before")
+        self.assertEqual(list((self.folder / "data" / "checking").iterdir()), [])
+        self.work()
+        self.assertContains(self.client.get("/outlets/radio-playout/checked/"), "Cancelled before")
+        self.client.force_login(get_user_model().objects.create_user("other"))
+        self.assertNotContains(self.client.get("/outlets/radio-playout/checked/"), "01-mine.wav")
+
+    def test_what_was_found_long_ago_is_forgotten_with_its_file(self):
+        path = written(self.folder, speech(seconds=4), name="01-mine.wav")
+        self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
+        FileCheck.objects.update(created_at=timezone.now() - timedelta(days=2))
+        self.assertNotContains(self.client.get("/outlets/radio-playout/"), "01-mine.wav")
+        self.client.post("/outlets/podcast-host/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
+        self.assertEqual(FileCheck.objects.count(), 1)
+        self.assertEqual(len(list((self.folder / "data" / "checking").iterdir())), 1)

@@ -44,3 +44,9 @@ window.addEventListener("drop", (event) => {
   input.files = event.dataTransfer.files;
   area.requestSubmit();
 });
+
+// How much of the files has been sent, where that takes a while.
+area?.addEventListener("htmx:xhr:progress", ({ detail }) => {
+  const said = document.querySelector("#checking-now");
+  if (detail.lengthComputable && detail.total) said.textContent = `Sending, ${Math.floor((100 * detail.loaded) / detail.total)} % …`;
+});

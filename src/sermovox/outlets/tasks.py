@@ -1,0 +1,57 @@
+"""Files from anywhere held against an outlet, in the background."""
+
+import logging
+import time
+
+from django.utils import timezone
+from django_tasks import task
+
+from mastering.errors import Cancelled, MasteringError
+from mastering.meters.measurement import measure
+from mastering.outlets.checksheet import check
+from mastering.outlets.outlet import parse
+from mastering.tagging.carried import read_carried
+from sermovox.outlets.models import FileCheck
+from sermovox.storage import said_of
+
+logger = logging.getLogger(__name__)
+_PROGRESS_EVERY_S = 0.5
+_BEFORE_MAKING = 10
+
+
+@task(priority=_BEFORE_MAKING)
+def check_file(key: int) -> None:
+    """Decode, measure and read a file and hold it against its outlet; somebody waits for it."""
+    found = FileCheck.objects.under_way().filter(pk=key).first()
+    if found is None:
+        return
+    found.state, found.started_at, found.share = FileCheck.State.CHECKING, timezone.now(), 0.0
+    found.save(update_fields=["state", "started_at", "share"])
+    told_at = 0.0
+
+    def progress(share: float) -> None:
+        nonlocal told_at
+        if time.monotonic() - told_at > _PROGRESS_EVERY_S:
+            told_at = time.monotonic()
+            if found.tell_progress(share):
+                raise Cancelled("Cancelled.")
+
+    try:
+        measured = measure(found.path, progress=progress)
+        sheet = check(
+            measured,
+            parse(found.toml),
+            content_kind=found.content_kind,
+            carried=read_carried(found.path),
+            name=found.name,
+        )
+        found.settle(FileCheck.State.CHECKED, sheet=sheet, figures=measured.figures())
+    except Cancelled:
+        found.path.unlink(missing_ok=True)
+    except MasteringError as error:
+        found.settle(FileCheck.State.UNREADABLE, said=str(error))
+    except OSError as error:
+        found.settle(FileCheck.State.UNREADABLE, said=said_of(error))
+    except Exception:
+        logger.exception("Checking file %s", key)
+        found.settle(FileCheck.State.UNREADABLE, said="Sermovox stumbled over this file. Check it once more.")
