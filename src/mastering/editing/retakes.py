@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from scipy.fft import dct
+import scipy
 
 from mastering.audio.convert import resampled, to_channels
 from mastering.audio.reader import Reader
@@ -164,7 +164,7 @@ def _features(path: Path, utterances: list[tuple[float, float]], progress: Progr
             power = np.abs(np.fft.rfft(frames, axis=1)) ** 2 @ bank.T
             # What is 50 dB below the loudest says nothing about the words.
             logs = np.log(np.maximum(power, power.max(initial=1e-12) * 1e-5))
-            cepstra = dct(logs, axis=1, norm="ortho")[:, 1:_COEFFICIENTS]
+            cepstra = scipy.fft.dct(logs, axis=1, norm="ortho")[:, 1:_COEFFICIENTS]
             cepstra -= cepstra.mean(axis=0)
             both = np.concatenate([cepstra, 2 * np.gradient(cepstra, axis=0) if len(cepstra) > 1 else cepstra], axis=1)
             yield (both / np.maximum(np.linalg.norm(both, axis=1, keepdims=True), 1e-9)).astype(np.float32)

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from math import isfinite
 
 import numpy as np
-from scipy.signal import lfilter, sos2tf
+import scipy
 
 from mastering.meters import loudness
 from mastering.meters.bandwidth import BandwidthMeter
@@ -94,7 +94,8 @@ class Meter:
         self._rate_hz = sample_rate_hz
         self._channels = len(channel_names)
         self._weights = channel_weights(channel_names)
-        self._numerator, self._denominator = sos2tf(k_weighting(sample_rate_hz))
+        # Not imported by name: scipy loads its parts when they are first used, and this one takes a second.
+        self._numerator, self._denominator = scipy.signal.sos2tf(k_weighting(sample_rate_hz))
         self._filter_state = np.zeros((self._channels, 4))
         self._cell_starts = np.arange(CELLS_PER_SECOND) * sample_rate_hz // CELLS_PER_SECOND
         self._cell_frames = np.diff(np.append(self._cell_starts, sample_rate_hz))
@@ -195,7 +196,7 @@ class Meter:
         weighted_sums, plain_sums = np.zeros(len(cell_starts)), np.zeros(len(cell_starts))
         for channel, weight in enumerate(self._weights):
             column = np.ascontiguousarray(samples[:, channel])
-            weighted, self._filter_state[channel] = lfilter(
+            weighted, self._filter_state[channel] = scipy.signal.lfilter(
                 self._numerator, self._denominator, column, zi=self._filter_state[channel]
             )
             weighted_sums += weight * _energies(weighted, cell_starts)

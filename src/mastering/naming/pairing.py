@@ -5,9 +5,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from natsort import natsort_keygen, ns
 from rapidfuzz import fuzz, process
-from scipy.optimize import linear_sum_assignment
 
 from mastering.naming.checks import split_ending
 from mastering.naming.patterns import plain
@@ -113,7 +113,7 @@ def _by_likeness(names: Sequence[str], targets: Sequence[Target]) -> dict[int, i
     likeness = _likeness([_words(target.title) or _words(target.role) for target in targets], left)
     if any(target.name for target in targets):
         likeness = np.maximum(likeness, _likeness([_words(split_ending(target.name)[0]) for target in targets], left))
-    rows, columns = linear_sum_assignment(likeness, maximize=True)
+    rows, columns = scipy.optimize.linear_sum_assignment(likeness, maximize=True)
     return {
         int(row): int(column)
         for row, column in zip(rows, columns, strict=True)

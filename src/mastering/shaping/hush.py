@@ -3,8 +3,7 @@
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.fft import irfft, rfft
-from scipy.ndimage import uniform_filter
+import scipy
 
 from mastering.meters.decibels import amplitude_of_db
 
@@ -28,7 +27,7 @@ def noise_power(quiet: np.ndarray, *, sample_rate_hz: int) -> np.ndarray:
     size = window_frames(sample_rate_hz)
     if len(quiet) < 2 * size:
         quiet = np.resize(quiet, (2 * size, quiet.shape[1]))
-    spectra = rfft(_frames(quiet, size) * _window(size), axis=-1)
+    spectra = scipy.fft.rfft(_frames(quiet, size) * _window(size), axis=-1)
     return (np.abs(spectra) ** 2).mean(axis=1).astype(np.float32)
 
 
@@ -72,13 +71,13 @@ def hushed(
         if whole <= 0:
             continue
         framed = _frames(waiting[: (count - 1) * hop + size], size, hop)
-        spectra = rfft(framed * window, axis=-1)
+        spectra = scipy.fft.rfft(framed * window, axis=-1)
         power = np.square(spectra.real) + np.square(spectra.imag)
-        power = uniform_filter(power, (1, _SMOOTHED[1], _SMOOTHED[0]), mode="nearest")
+        power = scipy.ndimage.uniform_filter(power, (1, _SMOOTHED[1], _SMOOTHED[0]), mode="nearest")
         # What passes is 1 where the bin is far above the noise and 0 where it is noise alone.
         spectra *= least + (1 - least) * np.maximum(0.0, 1 - threshold / np.maximum(power, _LEAST_POWER))
         inner = slice(reach // hop, reach // hop + whole)
-        shaped = irfft(spectra[:, inner], n=size, axis=-1, overwrite_x=True) * window
+        shaped = scipy.fft.irfft(spectra[:, inner], n=size, axis=-1, overwrite_x=True) * window
         # The first half of each frame lies over the second half of the one before.
         halves = shaped.reshape(channels, whole, _OVERLAP, hop)
         out = halves[:, :, 0]

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, powers
@@ -71,4 +71,4 @@ def _level_of(power: np.ndarray) -> float | None:
 
 
 def _smooth(row: np.ndarray) -> np.ndarray:
-    return uniform_filter1d(row, CELLS_PER_SECOND // 5, mode="nearest")
+    return scipy.ndimage.uniform_filter1d(row, CELLS_PER_SECOND // 5, mode="nearest")

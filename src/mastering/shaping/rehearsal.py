@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from mastering.meters import loudness
 from mastering.meters.decibels import amplitude_of_db, db_of_power
@@ -107,7 +107,7 @@ def _limited_db(peaks: np.ndarray, headroom_used_db: float, held_db: float) -> t
 
 def _hushing(power: np.ndarray, noise: float, lower_db: float) -> np.ndarray:
     least = amplitude_of_db(-lower_db)
-    around = np.maximum(uniform_filter1d(power, _HUSH_CELLS, mode="nearest"), 1e-30)
+    around = np.maximum(scipy.ndimage.uniform_filter1d(power, _HUSH_CELLS, mode="nearest"), 1e-30)
     passing = np.clip(1 - _HUSH_OVER * noise / around, 0.0, 1.0)
     return (least + (1 - least) * passing) ** 2
 

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, powers
 from mastering.meters.speech import spoken_cells, threshold_between_words
@@ -30,7 +30,7 @@ def ride_curve(envelope: Envelope) -> np.ndarray:
     spoken = np.flatnonzero(spoken_cells(envelope.weighted, threshold)).astype(np.int32)
     if len(spoken) < 2 * _LEVEL_CELLS:
         return curve
-    power = uniform_filter1d(powers(envelope.weighted[spoken]), _LEVEL_CELLS, mode="nearest")
+    power = scipy.ndimage.uniform_filter1d(powers(envelope.weighted[spoken]), _LEVEL_CELLS, mode="nearest")
     level_db = 10 * np.log10(np.maximum(power, _FAINTEST))
     middle_db = float(np.percentile(level_db, [10, 90]).mean())
     wanted_db = np.clip(middle_db - level_db, -MOST_DB, MOST_DB)

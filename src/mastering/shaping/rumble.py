@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import butter, sosfilt
+import scipy
 
 _ORDER = 6
 
@@ -16,7 +16,7 @@ def rumble_filter(cutoff_hz: float, sample_rate_hz: int) -> np.ndarray:
     At 70 Hz it takes 36 dB off 35 Hz, 0.06 dB off 100 Hz and less than 0.001 dB off 200 Hz, below the first formant of
     any vowel.
     """
-    return butter(_ORDER, cutoff_hz, "highpass", fs=sample_rate_hz, output="sos")
+    return scipy.signal.butter(_ORDER, cutoff_hz, "highpass", fs=sample_rate_hz, output="sos")
 
 
 def without_rumble(blocks: Iterator[np.ndarray], *, cutoff_hz: float, sample_rate_hz: int) -> Iterator[np.ndarray]:
@@ -26,5 +26,5 @@ def without_rumble(blocks: Iterator[np.ndarray], *, cutoff_hz: float, sample_rat
     for block in blocks:
         if state is None:
             state = np.zeros((len(sections), 2, block.shape[1]))
-        filtered, state = sosfilt(sections, block, axis=0, zi=state)
+        filtered, state = scipy.signal.sosfilt(sections, block, axis=0, zi=state)
         yield filtered.astype(np.float32)

@@ -1,5 +1,8 @@
 """The demonstration: people, titles and texts that exist nowhere else, and the faults their recordings have."""
 
+from pathlib import Path
+
+FOLDER = Path(__file__).parent / "recordings"
 NARRATOR = ("Maren", "Askew")
 
 BOOK = {

@@ -2,16 +2,14 @@
 
 import subprocess
 import tempfile
-from pathlib import Path
 
 import numpy as np
 import soundfile
 import soxr
 from scipy.signal import butter, sosfilt
 
-from sermovox.demo.scenario import BOOK_SECTIONS, LINE_TAKES, PROGRAMME_SECTIONS, TALES_TAKE
+from sermovox.demo.scenario import BOOK_SECTIONS, FOLDER, LINE_TAKES, PROGRAMME_SECTIONS, TALES_TAKE
 
-FOLDER = Path(__file__).parent / "recordings"
 _RATE_HZ = 44100
 _BREATH_S = 0.55
 

@@ -17,6 +17,7 @@ from django.test.testcases import SerializeMixin
 from playwright.sync_api import expect, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
+_AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 _ARGUMENTS = [
     "--no-sandbox",
     "--disable-background-networking",
@@ -32,11 +33,12 @@ expect.set_options(timeout=15000)
 
 @cache
 def _brought_in() -> Path:
-    """A data folder with the demonstration in it, before anything ran: made once, and copied for each application."""
+    """A data folder with the demonstration in it, its files made: worked off once, and copied for each application."""
     # Within the folder that goes when all tests are over: a process of the pool cleans nothing up at its end.
     data = Path(tempfile.mkdtemp(prefix="demonstration-", dir=settings.DATA_DIR))
     code = "import django; django.setup(); from django.core.management import call_command as call; "
-    code += "call('migrate', verbosity=0); call('load_demo')"
+    code += "call('migrate', verbosity=0); call('load_demo'); "
+    code += "call('db_worker', queue_name='*', batch=True, startup_delay=False, reload=False, verbosity=0)"
     environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
     subprocess.run([sys.executable, "-c", code], env=environment, check=True)
     return data
@@ -126,6 +128,21 @@ class BrowserTestCase(SerializeMixin, TestCase):
         page.on("pageerror", lambda error: self.troubles.append(str(error)))
         page.on("request", self._stays_here)
         return page
+
+    def assert_accessible(self, page) -> None:
+        """No serious fault for those who see, hear or move differently: all rules by light, colours by dark as well."""
+        page.add_script_tag(content=_AXE.read_text())
+        for scheme, only in (("light", ""), ("dark", ", runOnly: ['color-contrast']")):
+            page.emulate_media(color_scheme=scheme)
+            expect(page.locator("html")).to_have_attribute("data-bs-theme", scheme)
+            faults = page.evaluate(f"axe.run({{ resultTypes: ['violations']{only} }})")["violations"]
+            grave = [
+                (fault["id"], [node["target"] for node in fault["nodes"]][:3])
+                for fault in faults
+                if fault["impact"] in ("serious", "critical")
+            ]
+            self.assertEqual(grave, [], f"{page.url} in {scheme}")
+        page.emulate_media(color_scheme="light")
 
     def _stays_here(self, request) -> None:
         if not request.url.startswith((self.running.address, "data:", "blob:")):

@@ -12,6 +12,7 @@ from sermovox.demo.scenario import (
     BOOK,
     BOOK_OUTLETS,
     BOOK_SECTIONS,
+    FOLDER,
     LINE_OUTLETS,
     LINE_SCRIPT,
     LINE_TAKES,
@@ -24,7 +25,6 @@ from sermovox.demo.scenario import (
     TALES,
     TALES_TAKE,
 )
-from sermovox.demo.takes import FOLDER
 from sermovox.productions import order
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
