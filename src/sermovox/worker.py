@@ -29,6 +29,10 @@ def main(worker_id: str) -> None:
         os.nice(_NICENESS)
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
     import django
+
+    # Loaded before a task waits for them, and only here: the other processes measure nothing.
+    import scipy.ndimage
+    import scipy.signal  # noqa: F401
     from django.core.management import call_command
 
     django.setup()

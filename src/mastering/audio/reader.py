@@ -10,6 +10,7 @@ import numpy as np
 from mastering.audio.encodings import MP3_KBPS
 from mastering.audio.facts import FileFacts
 from mastering.audio.headers import missing_audio_fraction
+from mastering.audio.opening import open_safely
 from mastering.errors import UnreadableRecording
 
 BLOCK_FRAMES = 65536
@@ -295,8 +296,7 @@ class Reader:
 
     def _open(self):
         try:
-            # A file may name other files or addresses (playlists, concat scripts); only the file itself is read.
-            return av.open(str(self.path.absolute()), options={"protocol_whitelist": "file"})
+            return open_safely(self.path)
         except (av.error.FFmpegError, ValueError, OSError) as error:
             if missing_audio_fraction(self.path) == 1.0:
                 raise UnreadableRecording("This file has a header and no sound after it.") from error

@@ -9,6 +9,7 @@ import av
 
 from mastering.audio.encodings import AVERAGE, CONSTANT, MP3_KBPS, VARIABLE, frame_bytes
 from mastering.audio.mp3 import METHOD_MODES
+from mastering.audio.opening import open_safely
 from mastering.tagging.inscription import TAGS, Chapter
 
 _LARGEST_ID3_BYTES = 64 << 20
@@ -55,7 +56,7 @@ def read_carried(path: Path) -> Carried:
     with path.open("rb") as file:
         head = file.read(64)
     try:
-        with av.open(str(path.absolute()), options={"protocol_whitelist": "file"}) as opened:
+        with open_safely(path) as opened:
             name = opened.format.name
             container = "mp4" if name.startswith("mov,") else name
             sound = opened.streams.audio[0] if opened.streams.audio else None

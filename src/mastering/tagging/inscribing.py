@@ -10,6 +10,7 @@ from pathlib import Path
 import av
 from mutagen import MutagenError
 
+from mastering.audio.opening import open_safely
 from mastering.audio.placing import put_in_place
 from mastering.errors import CannotMake, MasteringError
 from mastering.tagging import asf, id3, mp4, riff, vorbis
@@ -113,7 +114,7 @@ def sound_sha256(path: Path) -> str:
     """A fingerprint of the encoded sound alone, without anything around it."""
     found = hashlib.sha256()
     try:
-        with av.open(str(path.absolute()), options={"protocol_whitelist": "file"}) as opened:
+        with open_safely(path) as opened:
             for packet in opened.demux(opened.streams.audio[0]):
                 if packet.size:
                     found.update(packet)

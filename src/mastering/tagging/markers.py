@@ -10,6 +10,7 @@ from mutagen import MutagenError
 from mutagen.id3 import ID3, ID3NoHeaderError
 
 from mastering.audio.libav import chapter_atoms
+from mastering.audio.opening import open_safely
 from mastering.audio.wav import chunk
 from mastering.editing.labels import Label, checked
 from mastering.editing.texts import UnreadableText
@@ -205,7 +206,7 @@ def _as_chapters(labels: Sequence[Label]) -> list[Chapter]:
 
 def _container_chapters(path: Path) -> list[Label]:
     try:
-        with av.open(str(path.absolute()), options={"protocol_whitelist": "file"}) as container:
+        with open_safely(path) as container:
             chapters = container.chapters()
     except (av.error.FFmpegError, ValueError, OSError):
         return []
@@ -222,7 +223,7 @@ def _container_chapters(path: Path) -> list[Label]:
 
 
 def _write_mp4(source: Path, target: Path, labels: Sequence[Label]) -> None:
-    with av.open(str(source.absolute()), options={"protocol_whitelist": "file"}) as given:
+    with open_safely(source) as given:
         sound = given.streams.audio[0]
         duration_s = float(sound.duration * sound.time_base)
     remux_chapters(source, target, _as_chapters(_without_gaps(labels, duration_s)))
@@ -230,7 +231,7 @@ def _write_mp4(source: Path, target: Path, labels: Sequence[Label]) -> None:
 
 def remux_chapters(source: Path, target: Path, chapters: Sequence[Chapter]) -> None:
     """Write a copy of an MP4 with these chapters; its sound is copied as it is, its brand and plain tags too."""
-    with av.open(str(source.absolute()), options={"protocol_whitelist": "file"}) as given:
+    with open_safely(source) as given:
         sound = given.streams.audio[0]
         options = {"movie_timescale": str(sound.rate), "movflags": "+faststart"}
         if (brand := given.metadata.get("major_brand", "")).startswith("M4"):
