@@ -27,6 +27,7 @@ from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
 from mastering.pipeline import Order, make_all, measured_for
 from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
+from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import reinscribe
 from mastering.tagging.inscription import TAGS, differing
@@ -212,6 +213,7 @@ def _make(options) -> int:
     if len({outlet.key for outlet in outlets}) < len(outlets):
         raise MasteringError("Two of these rule sheets have the same key. Give one of them another.")
     treatment, artwork = _treatment(options), options.artwork.read_bytes() if options.artwork else b""
+    pictures = {outlet.key: picture_for(outlet.artwork, artwork) for outlet in outlets}
     names = {outlet.key: _names(options, outlet) for outlet in outlets}
     facts = facts_of(_facts(options), lines=True)
     folders = {each.key: options.out / each.key if len(outlets) > 1 else options.out for each in outlets}
@@ -229,7 +231,7 @@ def _make(options) -> int:
         for outlet in outlets:
             try:
                 where = (names[outlet.key][at], folders[outlet.key])
-                orders += _orders(path, outlet, *where, existing, plans, facts[at], artwork, options.content)
+                orders += _orders(path, outlet, *where, existing, plans, facts[at], pictures, options.content)
             except MasteringError as error:
                 status = _complain(error, path)
         if not orders:
@@ -271,7 +273,7 @@ def _orders(
     existing: "_Existing",
     plans: dict,
     facts: Facts,
-    artwork: bytes,
+    pictures: dict[str, bytes],
     content_kind: str,
 ) -> list[Order]:
     """What is to be made of a file for one outlet: nothing where it is skipped."""
@@ -284,7 +286,7 @@ def _orders(
         return []
     # Whatever the channels, a name has one ending, and so has the container.
     container = outlet.encoding(channels=outlet.channels_for(1), content_kind=content_kind).container
-    inscription, texts = inscribed(outlet, facts, container=container, artwork=artwork)
+    inscription, texts = inscribed(outlet, facts, container=container, picture=pictures[outlet.key])
     return [
         Order(
             outlet=outlet,
@@ -316,14 +318,15 @@ def _facts(options) -> list[dict]:
 
 
 def _tags(options) -> int:
-    outlet, artwork = _outlet(options.outlet), options.artwork.read_bytes() if options.artwork else b""
+    outlet = _outlet(options.outlet)
+    picture = picture_for(outlet.artwork, options.artwork.read_bytes() if options.artwork else b"")
     rows, status = [], 0
     for path, facts in zip(options.files, facts_of(_facts(options), lines=True), strict=True):
         try:
             has = read_carried(path)
             if not has.container:
                 raise MasteringError("There is no sound in this file that could be read.")
-            given, _ = inscribed(outlet, facts, container=has.container, artwork=artwork)
+            given, _ = inscribed(outlet, facts, container=has.container, picture=picture)
             if options.write:
                 reinscribe(path, has.container, given)
                 has = read_carried(path)

@@ -4,7 +4,6 @@ from collections.abc import Sequence
 
 from mastering.naming.patterns import Facts, read_pattern
 from mastering.outlets.outlet import Outlet
-from mastering.tagging.artwork import BadArtwork, fitted
 from mastering.tagging.inscribing import holds
 from mastering.tagging.inscription import Chapter, Inscription, tag_text
 
@@ -12,7 +11,7 @@ ENCODER = "Sermovox"
 
 
 def inscribed(
-    outlet: Outlet, facts: Facts, *, container: str, artwork: bytes = b"", chapters: Sequence[Chapter] = ()
+    outlet: Outlet, facts: Facts, *, container: str, picture: bytes = b"", chapters: Sequence[Chapter] = ()
 ) -> tuple[Inscription, dict[str, str]]:
     """Fill in what an outlet asks of tags, picture and chapter marks for one file.
 
@@ -20,8 +19,8 @@ def inscribed(
     ----------
     facts
         What is known of the section and its production, with line breaks (see `facts_of`).
-    artwork
-        The production's picture as it is; left out where it cannot be made to fit.
+    picture
+        The production's picture as `picture_for` makes it.
 
     Returns
     -------
@@ -40,19 +39,9 @@ def inscribed(
     return (
         Inscription(
             tags=tags,
-            picture=_picture(outlet, artwork) if holds(container, "picture") else b"",
+            picture=picture if holds(container, "picture") else b"",
             chapters=tuple(chapters) if outlet.chapters else (),
             form=outlet.tag_form,
         ),
         texts,
     )
-
-
-def _picture(outlet: Outlet, artwork: bytes) -> bytes:
-    if not (outlet.artwork and artwork):
-        return b""
-    try:
-        return fitted(artwork, outlet.artwork)
-    except BadArtwork:
-        # The check sheet says that it is missing and what to do.
-        return b""

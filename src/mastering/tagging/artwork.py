@@ -107,6 +107,17 @@ def fitted(data: bytes, rule: ArtworkRule) -> bytes:
     return _as_png(plain, rule) if rule.format == "PNG" else _lightest(plain, rule.at_most_bytes)
 
 
+def picture_for(rule: ArtworkRule | None, data: bytes) -> bytes:
+    """A picture as `fitted` makes it; empty where none is asked or there is none that could be made to fit."""
+    if rule is None or not data:
+        return b""
+    try:
+        return fitted(data, rule)
+    except BadArtwork:
+        # The check sheet says that it is missing and what to do.
+        return b""
+
+
 def for_chapter(data: bytes) -> bytes:
     """Bring a picture of any shape to what one chapter mark carries: a JPEG, scaled down, light. Raises BadArtwork."""
     with _opened(data) as picture:

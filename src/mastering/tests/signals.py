@@ -12,6 +12,7 @@ from PIL import Image
 from mastering.naming.patterns import facts_of
 from mastering.outlets.inscribed import inscribed
 from mastering.outlets.outlet import Outlet
+from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter
 
 PROMPTS = Path("/usr/share/asterisk/sounds/en_US_f_Allison")
@@ -97,7 +98,8 @@ def told(outlet: Outlet, *, container: str, chapters=(), **facts) -> dict:
     """What a file of that book says for an outlet, and what its check expects: keywords of `make`."""
     (known,) = facts_of([BOOK | facts], lines=True)
     chapters = chapters or (Chapter(start_s=0, end_s=9, title="Ebb"),)
-    given, texts = inscribed(outlet, known, container=container, artwork=picture(), chapters=chapters)
+    fitted = picture_for(outlet.artwork, picture())
+    given, texts = inscribed(outlet, known, container=container, picture=fitted, chapters=chapters)
     return {"inscription": given, "texts": texts}
 
 

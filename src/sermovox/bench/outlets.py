@@ -15,6 +15,7 @@ from mastering.outlets.checksheet import check
 from mastering.outlets.inscribed import inscribed
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
+from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import reinscribe_all
 from sermovox.bench.core import bare_lame
@@ -101,7 +102,7 @@ def _tags(folder: Path) -> None:
     outlet = shipped()["podcast-host"]
     made = make(speech_recording(folder, 1, "minute.wav"), outlet, folder / "minute.mp3").path
     (facts,) = facts_of([{"title": "Ebb", "production": "The Salt Road", "place": 3, "total": 12}], lines=True)
-    given, _ = inscribed(outlet, facts, container="mp3", artwork=book_cover())
+    given, _ = inscribed(outlet, facts, container="mp3", picture=picture_for(outlet.artwork, book_cover()))
     times = []
     for _ in range(ROUNDS):
         paths = [Path(shutil.copy(made, folder / f"tagged-{number}.mp3")) for number in range(_FILES)]

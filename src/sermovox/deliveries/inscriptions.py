@@ -18,6 +18,7 @@ class Inscriptions:
 
     def __init__(self, production: Production):
         self.production = production
+        self._pictures: dict[str, bytes] = {}
 
     @cached_property
     def sections(self) -> list[Section]:
@@ -31,10 +32,6 @@ class Inscriptions:
     def _marked(self) -> Chapters:
         return Chapters(self.production)
 
-    @cached_property
-    def _artwork(self) -> bytes:
-        return self.production.artwork_bytes()
-
     def of(
         self, outlet: Outlet, section: Section | None, *, title: str, container: str
     ) -> tuple[Inscription, dict[str, str]]:
@@ -47,9 +44,14 @@ class Inscriptions:
             outlet,
             self._facts(outlet, section, title),
             container=container,
-            artwork=self._artwork if outlet.artwork else b"",
+            picture=self._picture(outlet),
             chapters=chapters,
         )
+
+    def _picture(self, outlet: Outlet) -> bytes:
+        if outlet.key not in self._pictures:
+            self._pictures[outlet.key] = self.production.picture_for(outlet.artwork)
+        return self._pictures[outlet.key]
 
     def broadcast(self, title: str) -> Broadcast:
         """What the description of a BWF says."""

@@ -11,7 +11,8 @@ from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.patterns import facts_of, read_pattern
 from mastering.outlets.rules import EXTRAS
-from mastering.tagging.artwork import ArtworkRule, BadArtwork, fitted
+from mastering.tagging.artwork import ArtworkRule
+from mastering.tagging.pictures import is_png
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.productions.naming import settled_names, shared_facts
@@ -86,20 +87,19 @@ def extras_of(delivery: Delivery) -> dict[str, bytes]:
     """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is."""
     asked = {"manifest.csv", "manifest.json", *delivery.outlet.extra_files}
     if delivery.outlet.artwork:
-        asked.add("cover.jpg")
+        asked.add(COVER)
     made = {name: _EXTRAS[name](delivery) for name in EXTRAS if name in asked}
-    return {name: content for name, content in made.items() if content}
+    return {named(name, content): content for name, content in made.items() if content}
+
+
+def named(name: str, content: bytes) -> str:
+    """The name of a file beside the finished ones: a cover that is asked as a PNG ends as one."""
+    return "cover.png" if name == COVER and is_png(content) else name
 
 
 def artwork(delivery: Delivery) -> bytes:
     """The production's picture as the outlet wants it; empty where there is none or it cannot be made to fit."""
-    rule, picture = delivery.outlet.artwork, delivery.production.artwork_bytes()
-    if not picture:
-        return b""
-    try:
-        return fitted(picture, rule or _ANY_ARTWORK)
-    except BadArtwork:
-        return b""
+    return delivery.production.picture_for(delivery.outlet.artwork or _ANY_ARTWORK)
 
 
 def chapters_json(delivery: Delivery) -> bytes:
@@ -124,6 +124,7 @@ def _check_sheets(delivery: Delivery) -> bytes:
     return as_html(delivery).encode()
 
 
+COVER = "cover.jpg"
 CHECK_SHEETS = "check-sheets.html"
 _ALWAYS = ("manifest.csv", "manifest.json", CHECK_SHEETS)
 """Can be made of any files."""
@@ -131,7 +132,7 @@ _ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_0
 _EXTRAS = {
     "manifest.csv": lambda delivery: as_csv(delivery).encode(),
     "manifest.json": lambda delivery: as_json(delivery).encode(),
-    "cover.jpg": artwork,
+    COVER: artwork,
     "chapters.json": chapters_json,
     "chapters.txt": chapters_text,
     CHECK_SHEETS: _check_sheets,

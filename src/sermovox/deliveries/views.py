@@ -14,6 +14,7 @@ from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.checksheet import FAIL
+from mastering.tagging.pictures import mime_of
 from sermovox.deliveries import manifest, retagging, sheets
 from sermovox.deliveries.estimates import Wanted, Whole
 from sermovox.deliveries.models import Delivery, FinishedFile
@@ -136,8 +137,8 @@ def cover(request, pk: int):
     picture = manifest.artwork(_mine(request, pk))
     if not picture:
         raise Http404
-    response = HttpResponse(picture, content_type="image/jpeg")
-    response["Content-Disposition"] = 'attachment; filename="cover.jpg"'
+    response = HttpResponse(picture, content_type=mime_of(picture))
+    response["Content-Disposition"] = f'attachment; filename="{manifest.named(manifest.COVER, picture)}"'
     return response
 
 

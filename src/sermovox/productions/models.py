@@ -1,6 +1,7 @@
 """A production and its running order."""
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import asdict
 
 from django.conf import settings
@@ -12,7 +13,7 @@ from mastering.editing.assembly import Stretch, as_list, from_list
 from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import Treatment, treatment_of
-from mastering.tagging.artwork import inspect
+from mastering.tagging.artwork import ArtworkRule, inspect, picture_for
 from sermovox import storage
 from sermovox.outlets.models import outlets_of
 
@@ -81,9 +82,18 @@ class Production(models.Model):
         known = self.outlets
         return next((known[key] for key in self.last_outlets if key in known), next(iter(known.values())))
 
-    def artwork_bytes(self) -> bytes:
-        """The picture as it is; empty where there is none."""
-        return storage.picture(self.artwork_sha256)
+    def picture_for(self, rule: ArtworkRule | None) -> bytes:
+        """The artwork as a rule asks for it; empty where none is asked or none can be made to fit. Made once."""
+        if rule is None or not self.artwork_sha256:
+            return b""
+        asked = f"{rule.at_least_px}-{rule.at_most_px}px-{rule.at_most_bytes}.{rule.format.lower()}"
+        kept = storage.cached(self.artwork_sha256, asked)
+        with suppress(FileNotFoundError):
+            return kept.read_bytes()
+        picture = picture_for(rule, storage.picture(self.artwork_sha256))
+        with storage.whole(kept) as path:
+            path.write_bytes(picture)
+        return picture
 
     def set_artwork(self, data: bytes) -> None:
         """Keep a picture and what it is like. Raises BadArtwork."""

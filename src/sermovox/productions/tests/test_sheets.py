@@ -81,7 +81,7 @@ class FactsAndArtwork(AppTestCase):
             self.assertEqual(fitted.format, "JPEG")
             self.assertEqual(fitted.width, fitted.height)
             self.assertLessEqual(fitted.width, 3000)
-        whole = b"".join(self.client.get(f"/productions/{self.production.pk}/artwork/").streaming_content)
+        whole = self.client.get(f"/productions/{self.production.pk}/artwork/").content
         self.assertEqual(whole, picture(3200, 3200))
 
     def test_too_small_is_said_and_never_enlarged(self):

@@ -5,12 +5,12 @@ from collections import Counter
 from django.contrib import messages
 from django.core.paginator import Paginator
 from django.db.models import Count, Q
-from django.http import FileResponse, Http404, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from mastering.errors import MasteringError
-from mastering.tagging.artwork import FORMATS, ArtworkFacts, fitted, obstacles, remarks
+from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
+from mastering.tagging.pictures import mime_of
 from sermovox import storage
 from sermovox.deliveries.models import FinishedFile
 from sermovox.outlets.models import outlets_of
@@ -44,15 +44,14 @@ def artwork(request, pk: int):
     production = _mine(request, pk)
     if not production.artwork_sha256:
         raise Http404
-    path = storage.artwork(production.artwork_sha256)
     outlet = outlets_of(request.user).get(request.GET.get("for", ""))
     if outlet is None or outlet.artwork is None:
-        kind = "jpeg" if production.artwork["format"] == "JPEG" else "png"
-        return FileResponse(path.open("rb"), content_type=f"image/{kind}")
-    try:
-        return HttpResponse(fitted(path.read_bytes(), outlet.artwork), content_type="image/jpeg")
-    except MasteringError as error:
-        raise Http404 from error
+        picture = storage.picture(production.artwork_sha256)
+    else:
+        picture = production.picture_for(outlet.artwork)
+    if not picture:
+        raise Http404
+    return HttpResponse(picture, content_type=mime_of(picture))
 
 
 def history(request, pk: int):
