@@ -353,6 +353,11 @@ class FinishedFileQuerySet(models.QuerySet):
     def under_way(self) -> "FinishedFileQuerySet":
         return self.filter(state__in=[FinishedFile.State.WAITING, FinishedFile.State.MAKING])
 
+    def tell_progress(self, stage: str, share: float) -> bool:
+        """Note how far files that are made together are; True when somebody has cancelled one of them meanwhile."""
+        self.update(stage=stage, share=share)
+        return self.filter(delivery__cancelled_at__isnull=False).exists()
+
     def made(self) -> "FinishedFileQuerySet":
         return self.filter(state__in=FinishedFile.MADE)
 
@@ -464,11 +469,6 @@ class FinishedFile(models.Model):
         shutil.rmtree(self.folder, ignore_errors=True)
         self.folder.mkdir(parents=True)
         return True
-
-    def tell_progress(self, stage: str, share: float) -> bool:
-        """Note how far it is; True when somebody has cancelled meanwhile."""
-        FinishedFile.objects.filter(pk=self.pk).update(stage=stage, share=share)
-        return Delivery.objects.filter(pk=self.delivery_id, cancelled_at__isnull=False).exists()
 
     def set_made(self, made: Made, sha256: str) -> None:
         self.state = self._BY_VERDICT[made.sheet.verdict]

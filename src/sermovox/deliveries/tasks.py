@@ -94,14 +94,13 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
     if first.programme is None and (recording is None or not recording.ready):
         reason = recording.refusal if recording else ""
         raise MasteringError(f"This section has no recording that can be used. {reason}".strip())
-    told_at = 0.0
+    together, told_at = FinishedFile.objects.filter(pk__in=[file.pk for file in files]), 0.0
 
     def stages(stage: str, share: float) -> None:
         nonlocal told_at
         if time.monotonic() - told_at > _PROGRESS_EVERY_S:
             told_at = time.monotonic()
-            cancelled = [file.tell_progress(stage, share) for file in files]
-            if any(cancelled):
+            if together.tell_progress(stage, share):
                 raise Cancelled("Cancelled.")
 
     production = first.delivery.production

@@ -183,13 +183,13 @@ class Breaking(AppTestCase):
 
     def test_progress_shows_share_and_stage(self):
         self.file.begin()
-        self.file.tell_progress("Levelling and encoding", 0.4)
+        FinishedFile.objects.filter(pk=self.file.pk).tell_progress("Levelling and encoding", 0.4)
         page = self.client.get(f"/deliveries/{self.delivery.pk}/progress/")
         self.assertContains(page, "Levelling and encoding")
         self.assertContains(page, 'data-title="40 % ·')
         self.assertContains(page, 'aria-valuenow="40"')
         self.delivery.cancel()
-        self.assertTrue(self.file.tell_progress("Levelling and encoding", 0.5))
+        self.assertTrue(FinishedFile.objects.filter(pk=self.file.pk).tell_progress("Levelling and encoding", 0.5))
 
     def test_a_lost_cache_is_worked_out_again(self):
         for path in (self.folder / "data" / "cache").rglob("*"):
