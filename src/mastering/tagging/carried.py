@@ -125,8 +125,10 @@ def _chapters(opened) -> list[Chapter]:
 
 
 def _picture(opened) -> bytes:
+    kind = av.stream.Disposition
     for stream in opened.streams.video:
-        if stream.disposition & av.stream.Disposition.attached_pic:
+        # Pictures of chapters are attached as well.
+        if stream.disposition & (kind.attached_pic | kind.timed_thumbnails) == kind.attached_pic:
             for packet in opened.demux(stream):
                 if packet.size:
                     return bytes(packet)

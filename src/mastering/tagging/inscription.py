@@ -53,7 +53,7 @@ class BadTag(MasteringError):
 
 @dataclass(frozen=True, kw_only=True)
 class Chapter:
-    """One chapter mark. `picture` is a JPEG or PNG, empty for none."""
+    """One chapter mark. `picture` is a JPEG, empty for none."""
 
     start_s: float
     end_s: float

@@ -5,6 +5,7 @@ from pathlib import Path
 from mutagen.mp4 import MP4, MP4Cover, MP4FreeForm
 
 from mastering.tagging.inscription import Inscription
+from mastering.tagging.mp4_chapters import add_links_and_pictures
 from mastering.tagging.pictures import is_png
 
 _TEXTS = {
@@ -51,3 +52,4 @@ def write(path: Path, given: Inscription) -> None:
         form = MP4Cover.FORMAT_PNG if is_png(given.picture) else MP4Cover.FORMAT_JPEG
         tags["covr"] = [MP4Cover(given.picture, form)]
     file.save()
+    add_links_and_pictures(path, given.chapters, cover=given.picture)

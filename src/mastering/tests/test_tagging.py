@@ -2,9 +2,11 @@
 
 import shutil
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
 
+import av
 import mutagen
 import numpy as np
 
@@ -16,6 +18,7 @@ from mastering.errors import CannotMake
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import holds, inscribe, reinscribe, sound_sha256
 from mastering.tagging.inscription import TAGS, BadTag, Chapter, Inscription, tag_text
+from mastering.tagging.mp4_chapters import add_links_and_pictures
 from mastering.tests.signals import picture, speech
 
 FORMATS = (
@@ -151,6 +154,78 @@ class Inscribed(TestCase):
             self.assertEqual(read_carried(path).chapters, (shown,))
             (frame,) = mutagen.File(path).tags.getall("CHAP")
             self.assertEqual(frame.sub_frames["TIT2"].text, ["Only"])
+
+    def test_pictures_and_links_of_chapters_go_into_mp4(self):
+        path, container = self.file(container="m4b", bit_rate_kbps=64, chapters=CHAPTERS)
+        before, sound = self.decoded(path), sound_sha256(path)
+        first, second, cover = (picture(side=side) for side in (48, 64, 96))
+        for shown, seen in (
+            ((first, b"", second), [(0.0, first), (1.5, cover), (3.2, second)]),
+            ((b"", second, b""), [(0.0, cover), (1.5, second), (3.2, cover)]),
+        ):
+            chapters = tuple(replace(c, picture=data) for c, data in zip(CHAPTERS, shown, strict=True))
+            reinscribe(path, container, Inscription(tags=TEXTS, picture=cover, chapters=chapters))
+            self.assertEqual(self.thumbnails(path), seen)
+            self.assertEqual(self.titles(path), [(c.title, c.link) for c in CHAPTERS])
+        found = read_carried(path)
+        self.assertEqual((found.picture, found.tags["title"]), (cover, TEXTS["title"]))
+        self.assertEqual([c.title for c in found.chapters], [c.title for c in CHAPTERS])
+        self.assertEqual(sound_sha256(path), sound)
+        np.testing.assert_array_equal(self.decoded(path), before)
+        self.assertFalse(self.facts(path).has_video)
+
+    def test_without_a_cover_the_picture_before_stays_and_none_comes_before_the_first(self):
+        path, container = self.file(container="m4a", bit_rate_kbps=64, chapters=CHAPTERS)
+        only = picture(side=48)
+        chapters = (
+            CHAPTERS[0],
+            replace(CHAPTERS[1], picture=only, link="https://example.org/" + "x" * 255),
+            CHAPTERS[2],
+        )
+        inscribe(path, container, Inscription(chapters=chapters, picture=picture("PNG", 64)))
+        self.assertEqual(self.thumbnails(path), [(1.5, only)])
+        self.assertEqual([link for _, link in self.titles(path)], [CHAPTERS[0].link, "", ""], "255 bytes at most")
+
+    def test_chapters_of_a_damaged_mp4_are_refused_and_it_stays_as_it_is(self):
+        path, _ = self.file(container="m4b", bit_rate_kbps=64, chapters=CHAPTERS)
+        whole, cut = path.read_bytes(), self.folder / "cut.m4b"
+        for length in (*range(1, len(whole), 499), len(whole) - 1):
+            cut.write_bytes(whole[:length])
+            with self.assertRaises(CannotMake):
+                add_links_and_pictures(cut, CHAPTERS)
+            self.assertEqual(cut.read_bytes(), whole[:length])
+        path, _ = self.file(container="m4b", bit_rate_kbps=64)
+        with self.assertRaisesRegex(CannotMake, "no chapters"):
+            add_links_and_pictures(path, CHAPTERS)
+        self.assertEqual(len(list(self.folder.iterdir())), 2)
+
+    def thumbnails(self, path: Path) -> list[tuple[float, bytes]]:
+        """When each picture of a chapter is shown, and its bytes, as libav finds them."""
+        with av.open(str(path)) as opened:
+            kind = av.stream.Disposition.timed_thumbnails
+            (number,) = (stream.index for stream in opened.streams.video if stream.disposition & kind)
+        return [(at_s, data) for at_s, data in self.samples(path, number) if data]
+
+    def titles(self, path: Path) -> list[tuple[str, str]]:
+        """Title and link of each sample of the track of titles, as libav hands it out."""
+        found = []
+        with av.open(str(path)) as opened:
+            number = opened.streams.data[0].index
+        for _, sample in self.samples(path, number):
+            title = sample[2 : 2 + int.from_bytes(sample[:2])].decode()
+            link = sample.partition(b"href")[2][4:]
+            found.append((title, link[1 : 1 + link[0]].decode() if link else ""))
+        return found
+
+    def samples(self, path: Path, number: int) -> list[tuple[float, bytes]]:
+        """When each sample of a track comes, and its bytes, where libav takes chapters for tracks like others."""
+        with av.open(str(path), options={"ignore_chapters": "1"}) as opened:
+            packets = [packet for packet in opened.demux() if packet.stream.index == number and packet.size]
+            return [(float(packet.pts * packet.time_base), bytes(packet)) for packet in packets]
+
+    def facts(self, path: Path):
+        with Reader(path) as reader:
+            return reader.format_facts()
 
     def test_wav_keeps_its_other_chunks(self):
         path, container = self.file(container="wav", broadcast=True)
