@@ -10,6 +10,9 @@ from django.db.models import F
 
 from mastering.audio.encodings import size_range_bytes
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules import FROM_MARKS
+from sermovox import storage
+from sermovox.cutting.models import Page
 from sermovox.deliveries.models import FinishedFile, PlannedFile, planned_names
 from sermovox.levelling.soundings import Soundings
 from sermovox.productions.models import Production, Section
@@ -92,7 +95,19 @@ def _estimated(outlet: Outlet, file: PlannedFile, sections: list[Section]) -> Es
     low, high = size_range_bytes(encoding, duration_s)
     around = _TAGS_BYTES if outlet.tag_patterns else 0
     picture = outlet.artwork.at_most_bytes if outlet.artwork else 0
+    picture += sum(len(storage.picture(sha256)) for sha256 in _chapter_pictures(outlet, parts))
     return Estimate(file, duration_s, low + around, high + around + picture)
+
+
+def _chapter_pictures(outlet: Outlet, sections: list[Section]) -> list[str]:
+    """The pictures that chapter marks of a file show, by their hashes; perhaps a few more."""
+    if not outlet.chapters:
+        return []
+    shown = [section.picture for section in sections]
+    if outlet.chapters == FROM_MARKS:
+        pages = Page.objects.filter(recording__in={section.recording_id for section in sections})
+        shown += [mark.picture for page in pages for mark in page.mark_list]
+    return [sha256 for sha256 in shown if sha256]
 
 
 def _channels(section: Section) -> int:

@@ -12,6 +12,7 @@ from PIL import Image
 from mastering.outlets.outlet import parse, shipped, written
 from mastering.tests.signals import speech
 from sermovox.cutting.models import Page
+from sermovox.deliveries.estimates import Wanted
 from sermovox.deliveries.models import Delivery
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
@@ -62,6 +63,7 @@ class ChapterMarks(AppTestCase):
         asked = parse(text + '\n[[rules]]\nname = "chapters"\nexactly = "from marks"\nsource = "a test"\n')
         RuleSheet.change(self.narrator, asked, "Chapters asked")
         fields = {"outlet": "internet-station", "section": [self.section.pk]}
+        (estimate,) = Wanted(self.production, asked, [self.section]).files
         self.client.post(f"/deliveries/start/{self.production.pk}/", fields)
         self.work()
         file = Delivery.objects.get().files.get()
@@ -73,6 +75,7 @@ class ChapterMarks(AppTestCase):
         )
         with Image.open(io.BytesIO(second.sub_frames["APIC:"].data)) as carried:
             self.assertEqual((carried.format, carried.size), ("JPEG", (600, 338)))
+        self.assertLess(file.path.stat().st_size, estimate.high_bytes)
         self.assertNotIn("chapters", [finding["rule"] for finding in file.failures()])
 
     def test_a_picture_is_shown_taken_away_and_brought_back(self):
