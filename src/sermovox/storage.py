@@ -28,6 +28,15 @@ def said_of(error: OSError) -> str:
     return f"The file could not be read or kept ({error.strerror}). Bring it in again."
 
 
+def not_written(error: OSError) -> str:
+    """What to tell a person whose finished file could not be written."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return "The server's disk is full. Free some space there, then run it again."
+    if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
+        return "Sermovox may no longer write to its data folder. Put its permissions right, then run it again."
+    return f"The file could not be written ({error.strerror}). Run it again; if that fails too, look at the disk."
+
+
 def incoming() -> Path:
     """Where uploads lie while they arrive."""
     return _made(Path(settings.DATA_DIR) / "incoming")

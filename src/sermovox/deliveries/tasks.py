@@ -16,7 +16,7 @@ from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import FinishedFile
 from sermovox.levelling.plans import plan_beside
 from sermovox.levelling.soundings import Member, Soundings
-from sermovox.storage import whole
+from sermovox.storage import not_written, whole
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.5
@@ -47,7 +47,7 @@ def _make(file_ids: list[int]) -> None:
     except MasteringError as error:
         _refuse(begun, str(error))
     except OSError as error:
-        _refuse(begun, f"The disk would not take the file ({error.strerror}). Free some space, then run it again.")
+        _refuse(begun, not_written(error))
     except Exception:
         logger.exception("Making files %s", file_ids)
         _refuse(begun, "Sermovox stumbled over this section. The recording is untouched; run it again.")

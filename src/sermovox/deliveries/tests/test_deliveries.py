@@ -1,10 +1,13 @@
 """Runs, their files and check sheets, handing over, and what happens when something breaks."""
 
 import csv
+import errno
 import hashlib
 import io
 import json
+import os
 import zipfile
+from unittest.mock import patch
 
 import numpy as np
 from django_tasks_db.models import DBTaskResult
@@ -49,6 +52,21 @@ class Running(AppTestCase):
         self.assertContains(page, "Every file is made, was decoded again and passes.")
         self.assertContains(page, 'data-running="no"')
         self.assertContains(self.client.get(f"/productions/{self.production.pk}/"), 'aria-label="passes')
+
+    def test_a_full_disk_and_lost_permission_are_said_and_nothing_half_is_left(self):
+        self.bring_in(name="one.wav")
+        for number, said in (
+            (errno.ENOSPC, "disk is full"),
+            (errno.EACCES, "permissions"),
+            (errno.EIO, "Input/output"),
+        ):
+            with patch("mastering.pipeline.put_in_place", side_effect=OSError(number, os.strerror(number))):
+                delivery = self.deliver()
+            self.assertContains(self.client.get(delivery.get_absolute_url()), said)
+            self.assertFalse(delivery.files.get().folder.exists())
+        self.client.post(f"/deliveries/{delivery.pk}/again/")
+        self.work()
+        self.assertTrue(delivery.files.get().is_made)
 
     def test_a_failing_file_says_which_rule_and_what_to_do(self):
         self.bring_in(speech(peak=0.05) + noise(-50, 12))
