@@ -2,6 +2,7 @@
 
 from playwright.sync_api import expect
 
+from mastering.tests.signals import picture
 from sermovox.ui.tests.running import BrowserTestCase
 
 TALES = "all five tales, one take.flac"
@@ -147,6 +148,29 @@ class OnThePage(BrowserTestCase):
         page.keyboard.press("Control+End")
         expect(page.locator("#lines > li").last).to_contain_text("1:05 to 1:06")
         page.locator("#per-line").fill("1")
+
+    def test_a_point_gets_a_link_and_a_picture(self):
+        page = self.page
+        page.goto("/sections/5/")
+        page.get_by_role("link", name="Cut it on its page").click()
+        expect(page.locator("#page[data-shown-in-ms]")).to_be_attached()
+        self.press("End")
+        self.press("m")
+        page.locator("#ask-value").fill("The glass falls")
+        self.press("Enter", "Mark the place")
+        page.get_by_role("link", name="links and pictures").click()
+        expect(page.get_by_label("Title of the mark").nth(1)).to_have_value("The glass falls")
+        page.get_by_label("Link of the mark").nth(1).fill("harbour.example/glass")
+        sent = {"name": "glass.jpg", "mimeType": "image/jpeg", "buffer": picture(side=80)}
+        page.get_by_label("Picture of the mark").nth(1).set_input_files(sent)
+        page.get_by_role("button", name="Save").click()
+        shown = page.get_by_role("img", name="The picture of the mark")
+        expect(shown).to_have_count(1)
+        self.assertEqual(shown.evaluate("image => image.naturalWidth"), 80)
+        expect(page.get_by_label("Link of the mark").nth(1)).to_have_value("https://harbour.example/glass")
+        page.get_by_role("link", name="its page").click()
+        for words in ("Change the chapter marks", "Mark the place"):
+            self.press("u", f"Undone: {words}")
 
     def test_touch_points_and_marks(self):
         page = self.new_page(viewport={"width": 390, "height": 844}, has_touch=True)

@@ -49,7 +49,12 @@ function addRows(rows, from, turn) {
     away.addEventListener("click", () => (row.section ? edit("unsection", { section: row.section.section }) : edit("remove", { id: row.mark.id })));
     const more = built("span", "", { className: "more" });
     more.append(length, away);
-    if (row.section) more.append(built("a", "programme", { href: store.root.dataset.section.replace("/0/", `/${row.section.section}/`) }));
+    if (row.section) {
+      const href = store.root.dataset.section.replace("/0/", `/${row.section.section}/`);
+      more.append(built("a", "programme", { href }));
+      const points = rows.some(({ mark, at }) => mark?.kind === "point" && at >= row.at && at < row.end);
+      if (points) more.append(" ", built("a", "links and pictures", { href: `${href}chapters/`, title: "Of the chapter marks at its points" }));
+    }
     item.append(time, go, more);
     return item;
   });
