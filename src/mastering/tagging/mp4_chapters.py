@@ -119,7 +119,8 @@ def _with_chapters(
     sound, titles = _sound_and_titles(tracks)
     for track in tracks:
         _move(track, place)
-    texts = _Samples(_lasting(chapters, _units(titles)), tuple(_text(chapter) for chapter in chapters))
+    units = _behind_times(titles.at(b"mdia", b"mdhd"))
+    texts = _Samples(_lasting(chapters, units), tuple(_text(chapter) for chapter in chapters))
     _set_tables(titles, texts, at)
     pictures, before_ms = _pictures(chapters, cover)
     if pictures.data:
@@ -128,7 +129,7 @@ def _with_chapters(
         referred.body += struct.pack(">I", own)
         header = moov.at(b"mvhd")
         header.body = header.body[:-4] + struct.pack(">I", own + 1)
-        track = _picture_track(own, pictures, before_ms, _movie_units(header))
+        track = _picture_track(own, pictures, before_ms, _behind_times(header))
         _set_tables(track, pictures, at + texts.size_bytes)
         moov.inner.insert(moov.inner.index(tracks[-1]) + 1, track)
     return moov.as_bytes(), b"".join(texts.data + pictures.data)
@@ -145,23 +146,17 @@ def _sound_and_titles(tracks: Sequence[Box]) -> tuple[Box, Box]:
     raise CannotMake("This file has no chapters that links or pictures could be given to.")
 
 
+def _behind_times(box: Box) -> int:
+    """The number behind the times of creation and change: a track's key, or how many units a second has."""
+    return struct.unpack_from(">I", box.body, 20 if box.body[0] else 12)[0]
+
+
 def _key(track: Box) -> int:
-    body = track.at(b"tkhd").body
-    return struct.unpack_from(">I", body, 20 if body[0] else 12)[0]
+    return _behind_times(track.at(b"tkhd"))
 
 
 def _handler(track: Box) -> bytes:
     return track.at(b"mdia", b"hdlr").body[8:12]
-
-
-def _units(track: Box) -> int:
-    """How many units of the track a second has."""
-    body = track.at(b"mdia", b"mdhd").body
-    return struct.unpack_from(">I", body, 20 if body[0] else 12)[0]
-
-
-def _movie_units(header: Box) -> int:
-    return struct.unpack_from(">I", header.body, 20 if header.body[0] else 12)[0]
 
 
 def _set_tables(track: Box, samples: _Samples, at: int) -> None:

@@ -37,4 +37,4 @@ class ChapterForm(Dressed, forms.Form):
             raise forms.ValidationError(str(error)) from error
 
 
-ChapterForms = forms.formset_factory(ChapterForm, extra=0, max_num=10_000, absolute_max=10_000)
+ChapterForms = forms.formset_factory(ChapterForm, extra=0)

@@ -35,6 +35,7 @@ from sermovox.cutting.programmes import Assembly, Voice
 from sermovox.levelling.soundings import Sounding, Soundings, common_treatment, content_of
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.productions.naming import names_of, pattern_for, problems_of, settled_names
+from sermovox.progress import seconds_left
 
 _MOST_STARTS = 3
 
@@ -443,11 +444,7 @@ class FinishedFile(models.Model):
 
     @property
     def seconds_left(self) -> float | None:
-        """From the share done and the time it took; None while there is too little to go by."""
-        if self.state != self.State.MAKING or not self.started_at or self.share < 0.02:
-            return None
-        elapsed_s = (timezone.now() - self.started_at).total_seconds()
-        return elapsed_s * (1 - self.share) / self.share
+        return seconds_left(self.started_at, self.share) if self.state == self.State.MAKING else None
 
     def begin(self) -> bool:
         """Claim the file for making. False when it is no longer waiting.

@@ -14,6 +14,7 @@ from mastering.naming.patterns import plain
 from mastering.outlets.checksheet import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text, written
 from sermovox import storage
+from sermovox.progress import seconds_left
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
@@ -174,10 +175,7 @@ class FileCheck(models.Model):
 
     @property
     def seconds_left(self) -> float | None:
-        """From the share done and the time it took; None while there is too little to go by."""
-        if not self.started_at or self.share < 0.02:
-            return None
-        return (timezone.now() - self.started_at).total_seconds() * (1 - self.share) / self.share
+        return seconds_left(self.started_at, self.share)
 
     @property
     def failing(self) -> int:

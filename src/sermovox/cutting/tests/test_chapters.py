@@ -38,11 +38,11 @@ class ChapterMarks(AppTestCase):
         page.save()
         self.address = reverse("cutting:chapters", args=[self.section.pk])
 
-    def say(self, *rows: dict):
+    def say(self, *rows: dict, page: int = 1):
         fields = {"form-TOTAL_FORMS": len(rows), "form-INITIAL_FORMS": len(rows)}
         for at, row in enumerate(rows):
             fields |= {f"form-{at}-{name}": value for name, value in row.items()}
-        return self.client.post(self.address, fields, follow=True)
+        return self.client.post(f"{self.address}?page={page}", fields, follow=True)
 
     def rows(self, **of_bridge) -> list[dict]:
         page = self.section.recording.page
@@ -87,6 +87,21 @@ class ChapterMarks(AppTestCase):
         self.assertEqual(self._bridge().picture, "")
         order.undo(self.production)
         self.assertEqual(self._bridge().picture, sha256)
+
+    def test_many_marks_come_in_pages_and_each_is_saved_by_itself(self):
+        page = self.section.recording.page
+        page.marks = [
+            {"id": n, "kind": "point", "start_sample": 400 * n, "end_sample": 400 * n, "name": f"{n}"}
+            for n in range(1, 300)
+        ]
+        page.save()
+        shown = self.client.get(f"{self.address}?page=6").context["rows"]
+        self.assertEqual(len(shown), 50)
+        rows = [{name: row["form"].initial[name] for name in ("key", "title", "link")} for row in shown]
+        rows[-1]["title"] = "The last"
+        self.assertContains(self.say(*rows, page=6), "are saved")
+        names = [mark.name for mark in Page.objects.get(recording=self.section.recording).mark_list]
+        self.assertEqual(names, [*map(str, range(1, 299)), "The last"])
 
     def test_what_cannot_be_is_said_and_nothing_is_kept(self):
         bad = SimpleUploadedFile("a.jpg", b"no picture")

@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 from django.contrib import messages
+from django.core.paginator import Paginator
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
@@ -15,33 +16,39 @@ from sermovox.productions import order
 from sermovox.productions.models import Section
 
 _OF_SECTION = "section"
+_MARKS_A_PAGE = 50
 
 
 def chapters(request, pk: int):
     """Show what each mark is called, where it leads and what it shows, or change it as one change."""
     section = _mine(request, pk)
-    places = {f"{place.page.pk}.{place.mark.id}": place for place in Chapters(section.production).places(section)}
+    places: dict[str, Place] = {}
+    for place in Chapters(section.production).places(section):
+        places.setdefault(f"{place.page.pk}.{place.mark.id}", place)
     marks = {_OF_SECTION: section} | {key: place.mark for key, place in places.items()}
+    shown = Paginator(list(marks), _MARKS_A_PAGE).get_page(request.GET.get("page"))
     initial = [
         {"key": key, "title": mark.title if mark is section else mark.name, "link": mark.link}
-        for key, mark in marks.items()
+        for key, mark in ((key, marks[key]) for key in shown)
     ]
     forms = ChapterForms(request.POST or None, request.FILES or None, initial=initial)
     if request.method == "POST" and forms.is_valid():
-        if [form.cleaned_data["key"] for form in forms] != list(marks):
+        said = {form.cleaned_data["key"]: form.cleaned_data for form in forms}
+        if list(said) != list(shown):
             messages.error(request, "The marks were changed in another window. They are shown as they are now.")
         else:
-            _keep(section, places, {form.cleaned_data["key"]: form.cleaned_data for form in forms}, request.user)
+            _keep(section, places, said, request.user)
             messages.success(request, "The chapter marks are saved. Undo in the running order takes it back.")
-        return redirect("cutting:chapters", pk)
+        return redirect(f"{request.path}?page={shown.number}")
     context = {
         "section": section,
         "production": section.production,
         "forms": forms,
+        "page": shown,
         "choose_again": bool(request.FILES),
         "rows": [
             {"form": form, "start_s": places[key].start_s if key in places else 0.0, "picture": marks[key].picture}
-            for form, key in zip(forms, marks, strict=False)
+            for form, key in zip(forms, shown, strict=False)
         ],
         "outlets": [
             {"outlet": outlet, "from_marks": outlet.chapters == FROM_MARKS}
@@ -66,14 +73,16 @@ def _keep(section: Section, places: dict[str, Place], said: dict[str, dict], use
     with order.changing(
         section.production, user, f"Change the chapter marks of “{section.title}”", pages=list(pages.values())
     ):
-        own = said.pop(_OF_SECTION)
-        section.title = own["title"] or section.title
-        section.link, section.picture = own["link"], _picture(own, section.picture)
-        section.save(update_fields=["title", "link", "picture"])
+        if own := said.get(_OF_SECTION):
+            section.title = own["title"] or section.title
+            section.link, section.picture = own["link"], _picture(own, section.picture)
+            section.save(update_fields=["title", "link", "picture"])
         for page in pages.values():
-            on_page = {place.mark.id: said[key] for key, place in places.items() if place.page.pk == page.pk}
+            on_page = {place.mark.id: said.get(key) for key, place in places.items() if place.page.pk == page.pk}
             page.looked_at_again()
-            page.set_marks(tuple(_said(mark, on_page.get(mark.id)) for mark in page.mark_list))
+            marks = tuple(_said(mark, on_page.get(mark.id)) for mark in page.mark_list)
+            if marks != page.mark_list:
+                page.set_marks(marks)
 
 
 def _said(mark: markup.Mark, own: dict | None) -> markup.Mark:
