@@ -341,7 +341,8 @@ def _enqueue(files: "FinishedFileQuerySet") -> None:
 
     together: dict[str, list[int]] = {}
     rows = files.order_by("place", "pk").values_list("pk", "section_id", "recording_id", "programme", "treatment")
-    for key, *sound in rows:
+    # The file of all sections takes longest and is begun first, so that no worker is left alone with it.
+    for key, *sound in sorted(rows, key=lambda row: row[1] is not None):
         together.setdefault(json.dumps(sound, sort_keys=True), []).append(key)
     for keys in together.values():
         transaction.on_commit(lambda keys=keys: make_files.enqueue(keys))

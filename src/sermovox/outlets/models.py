@@ -18,6 +18,7 @@ from sermovox.progress import seconds_left
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
+_MOST_STARTS = 3
 _KEPT_FOR = timedelta(days=1)
 """How long the findings about a file from anywhere are shown."""
 
@@ -134,6 +135,7 @@ class FileCheck(models.Model):
     findings = models.JSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
     started_at = models.DateTimeField(null=True)
+    starts = models.PositiveSmallIntegerField(default=0)
 
     objects = FileCheckQuerySet.as_manager()
 
@@ -184,6 +186,16 @@ class FileCheck(models.Model):
     @property
     def verdict(self) -> str:
         return verdict_of(finding["verdict"] for finding in self.findings)
+
+    def start(self) -> bool:
+        """Note that it is being checked. False for a file that has ended its worker several times."""
+        self.state, self.started_at, self.share, self.starts = self.State.CHECKING, timezone.now(), 0.0, self.starts + 1
+        self.save(update_fields=["state", "started_at", "share", "starts"])
+        if self.starts > _MOST_STARTS:
+            said = f"Checking this file was broken off {_MOST_STARTS} times. Export it again, then check that."
+            self.settle(self.State.UNREADABLE, said=said)
+            return False
+        return True
 
     def tell_progress(self, share: float) -> bool:
         """Note how far it is; True when somebody has cancelled meanwhile."""

@@ -3,7 +3,6 @@
 import logging
 import time
 
-from django.utils import timezone
 from django_tasks import task
 
 from mastering.errors import Cancelled, MasteringError
@@ -23,10 +22,8 @@ _BEFORE_MAKING = 10
 def check_file(key: int) -> None:
     """Decode, measure and read a file and hold it against its outlet; somebody waits for it."""
     found = FileCheck.objects.under_way().filter(pk=key).first()
-    if found is None:
+    if found is None or not found.start():
         return
-    found.state, found.started_at, found.share = FileCheck.State.CHECKING, timezone.now(), 0.0
-    found.save(update_fields=["state", "started_at", "share"])
     told_at = 0.0
 
     def progress(share: float) -> None:

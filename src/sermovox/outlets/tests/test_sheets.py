@@ -192,6 +192,14 @@ class Sheets(AppTestCase):
         self.client.force_login(get_user_model().objects.create_user("other"))
         self.assertNotContains(self.client.get("/outlets/radio-playout/checked/"), "01-mine.wav")
 
+    def test_a_file_that_ends_its_worker_is_not_tried_for_ever(self):
+        path = written(self.folder, speech(seconds=4), name="01-mine.wav")
+        self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
+        FileCheck.objects.update(state="checking", starts=3)
+        self.work()
+        self.assertContains(self.client.get("/outlets/radio-playout/checked/"), "broken off 3 times")
+        self.assertEqual(list((self.folder / "data" / "checking").iterdir()), [])
+
     def test_what_was_found_long_ago_is_forgotten_with_its_file(self):
         path = written(self.folder, speech(seconds=4), name="01-mine.wav")
         self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
