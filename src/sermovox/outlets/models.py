@@ -203,10 +203,10 @@ class FileCheck(models.Model):
         return not own.update(share=share)
 
     def settle(self, state: str, *, said: str = "", sheet: CheckSheet | None = None, figures: dict | None = None):
-        """Note what came of it and let the file go."""
-        self.state, self.said, self.figures = state, said, figures or {}
-        self.findings = sheet.as_list() if sheet else []
-        self.save(update_fields=["state", "said", "figures", "findings"])
+        """Note what came of it, unless that is settled already, and let the file go."""
+        findings = sheet.as_list() if sheet else []
+        own = FileCheck.objects.under_way().filter(pk=self.pk)
+        own.update(state=state, said=said, figures=figures or {}, findings=findings)
         self.path.unlink(missing_ok=True)
 
     def delete(self, *args, **kwargs):
