@@ -1,5 +1,6 @@
 """The chapters of a production: its sections one after the other, or the points on the pages they are cut from."""
 
+import unicodedata
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
@@ -104,7 +105,12 @@ def _chapter(start_s: float, end_s: float, title: str, of: Section | Mark) -> Ch
     return Chapter(
         start_s=start_s,
         end_s=end_s,
-        title=title.strip() or _UNTITLED,
+        title=_in_one_line(title) or _UNTITLED,
         link=of.link,
         picture=storage.picture(of.picture),
     )
+
+
+def _in_one_line(title: str) -> str:
+    """Without what players choke on: marks and titles that were brought in may hold anything."""
+    return " ".join("".join(" " if unicodedata.category(sign) == "Cc" else sign for sign in title).split())

@@ -4,6 +4,7 @@ from django import forms
 
 from mastering.errors import MasteringError
 from mastering.tagging.artwork import for_chapter
+from mastering.tagging.inscription import tag_text
 from sermovox.ui.forms import Dressed
 
 _LONGEST_TITLE = 200
@@ -27,6 +28,12 @@ class ChapterForm(Dressed, forms.Form):
     def __init__(self, *args, **kwargs):
         super().__init__(*args, **kwargs)
         self.fields["without"].widget.attrs["class"] = "form-check-input"
+
+    def clean_title(self) -> str:
+        try:
+            return tag_text("title", self.cleaned_data["title"])
+        except MasteringError as error:
+            raise forms.ValidationError(str(error)) from error
 
     def clean_picture(self) -> bytes:
         """The picture as a chapter carries it; empty for none."""

@@ -16,6 +16,7 @@ from sermovox.deliveries.estimates import Wanted
 from sermovox.deliveries.models import Delivery
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
+from sermovox.productions.models import Section
 from sermovox.ui.tests.base import AppTestCase
 
 
@@ -107,6 +108,7 @@ class ChapterMarks(AppTestCase):
         bad = SimpleUploadedFile("a.jpg", b"no picture")
         answer = self.say(*self.rows(title="Lost", picture=bad))
         self.assertContains(answer, "not a picture in JPEG or PNG")
+        self.assertContains(self.say(*self.rows(title="A\x1bB")), "control character (U+001B)")
         self.assertContains(self.say(*self.rows(link="javascript:alert(1)")), "no web address")
         self.assertContains(self.say(*self.rows()[:2]), "changed in another window")
         self.assertEqual(self._bridge().name, "The bridge")
@@ -115,6 +117,7 @@ class ChapterMarks(AppTestCase):
 
     def test_the_open_chapter_format_carries_links(self):
         self.say(*self.rows())
+        Section.objects.update(title="o\x1bn\te")
         self.client.post(
             f"/deliveries/start/{self.production.pk}/",
             {"outlet": "single-file-audiobook", "section": [self.section.pk]},
@@ -122,7 +125,7 @@ class ChapterMarks(AppTestCase):
         self.work()
         delivery = Delivery.objects.get()
         chapters = json.loads(self.client.get(f"/deliveries/{delivery.pk}/chapters.json").content)["chapters"]
-        self.assertEqual(chapters, [{"startTime": 0, "title": "one", "url": "https://example.org/one"}])
+        self.assertEqual(chapters, [{"startTime": 0, "title": "o n e", "url": "https://example.org/one"}])
 
     def _bridge(self):
         return Page.objects.get(recording=self.section.recording).mark_list[0]
