@@ -5,12 +5,15 @@ import json
 import os
 import sys
 import time
+from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
+from functools import cache
 from pathlib import Path
 
 from mastering.audio.reader import Reader, clock
 from mastering.audio.wav import Broadcast
+from mastering.editing.programme import Piece, Span
 from mastering.editing.tables import write_table
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
@@ -26,11 +29,13 @@ from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
 from mastering.pipeline import Order, make_all, measured_for
+from mastering.rendering import Programme, Track
 from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import reinscribe
-from mastering.tagging.inscription import TAGS, differing
+from mastering.tagging.inscription import TAGS, Chapter, differing, one_after_another
+from mastering.tagging.markers import read_markers
 from sermovox.cuts import add_commands
 
 _EXISTING = ("keep-both", "replace", "skip")
@@ -214,8 +219,7 @@ def _make(options) -> int:
         raise MasteringError("Two of these rule sheets have the same key. Give one of them another.")
     treatment, artwork = _treatment(options), options.artwork.read_bytes() if options.artwork else b""
     pictures = {outlet.key: picture_for(outlet.artwork, artwork) for outlet in outlets}
-    names = {outlet.key: _names(options, outlet) for outlet in outlets}
-    facts = facts_of(_facts(options), lines=True)
+    works = _works(options, outlets)
     folders = {each.key: options.out / each.key if len(outlets) > 1 else options.out for each in outlets}
     for folder in folders.values():
         folder.mkdir(parents=True, exist_ok=True)
@@ -223,32 +227,32 @@ def _make(options) -> int:
     plans = {
         outlet.key: dict(_plans(options, outlet, treatment))
         for outlet in outlets
-        if treatment.together or outlet.compares_files
+        if (treatment.together or outlet.compares_files) and not outlet.joined
     }
     rows, status = [], 0
-    for at, path in enumerate(options.files):
+    for work in works:
         orders = []
-        for outlet in outlets:
+        for outlet in (outlet for outlet in outlets if outlet.key in work.names):
             try:
-                where = (names[outlet.key][at], folders[outlet.key])
-                orders += _orders(path, outlet, *where, existing, plans, facts[at], pictures, options.content)
+                orders += _orders(work, outlet, folders[outlet.key], existing, plans, pictures, options.content)
             except MasteringError as error:
-                status = _complain(error, path)
+                status = _complain(error, work.path)
         if not orders:
             continue
         try:
-            results = make_all(path, orders, content_kind=options.content, treatment=treatment, stages=_progress(path))
+            source, stages = work.source(), _progress(work.path)
+            results = make_all(source, orders, content_kind=options.content, treatment=treatment, stages=stages)
         except MasteringError as error:
-            status = _complain(error, path)
+            status = _complain(error, work.path)
             continue
         for order, made in zip(orders, results, strict=True):
             if isinstance(made, MasteringError):
-                status = _complain(made, path)
+                status = _complain(made, work.path)
                 continue
             if made.sheet.verdict == FAIL:
                 status = 1
             row = _row(made.path, made.found, made.sheet)
-            rows.append(row | {"source": str(path), "outlet": order.outlet.key, "remarks": made.remarks})
+            rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": made.remarks})
             if not options.json:
                 _print_sheet(made.path, made.sheet, made.remarks)
     if options.json:
@@ -265,19 +269,82 @@ def _settled(outlet: Outlet, paths: list[Path]) -> Outlet:
     return outlet.settled(channels)
 
 
+@dataclass(frozen=True, kw_only=True)
+class _Work:
+    """What is made together: of one file, or of all of them joined. `path` stands for it in messages."""
+
+    path: Path
+    source: Callable[[], Path | Programme]
+    facts: Facts
+    names: dict[str, str]
+    chapters: Callable[[], Sequence[Chapter]]
+
+
+def _works(options, outlets: Sequence[Outlet]) -> list[_Work]:
+    """Every file by itself for the outlets that want them so, and all joined for the others.
+
+    Raises MasteringError where the names cannot lie together.
+    """
+    given = _facts(options)
+    each, joined = ([outlet for outlet in outlets if outlet.joined is kind] for kind in (False, True))
+    names = {outlet.key: _names(options, outlet, given) for outlet in each}
+    works = [
+        _Work(
+            path=path,
+            source=lambda path=path: path,
+            facts=facts,
+            names={key: wanted[at] for key, wanted in names.items()},
+            chapters=lambda path=path: _marked(path),
+        )
+        for at, (path, facts) in enumerate(zip(options.files, facts_of(given, lines=True), strict=True))
+        if each
+    ]
+    if joined:
+        whole = given[0] | {"title": given[0]["production"], "place": 1}
+        sound = cache(lambda: _end_to_end(options.files, [str(facts["title"]) for facts in given]))
+        works.append(
+            _Work(
+                path=Path(str(whole["title"])),
+                source=lambda: sound()[0],
+                facts=facts_of([whole], lines=True)[0],
+                names={outlet.key: _names(options, outlet, [whole])[0] for outlet in joined},
+                chapters=lambda: sound()[1],
+            )
+        )
+    return works
+
+
+def _marked(path: Path) -> Sequence[Chapter]:
+    """The chapters that marks inside a recording begin."""
+    with Reader(path) as reader:
+        labels = read_markers(path, sample_rate_hz=reader.sample_rate_hz)
+        whole = Chapter(start_s=0.0, end_s=reader.promised_s or 0.0, title=path.stem)
+    found = [Chapter(start_s=label.start_s, end_s=whole.end_s, title=label.name) for label in labels if label.name]
+    return one_after_another(found, whole)
+
+
+def _end_to_end(paths: Sequence[Path], titles: Sequence[str]) -> tuple[Programme, Sequence[Chapter]]:
+    """Files one after the other, and a chapter for each. Raises UnreadableRecording."""
+    pieces, chapters, at_s = [], [], 0.0
+    for path, title in zip(paths, titles, strict=True):
+        levels = measure(path).levels
+        pieces.append(Piece(span=Span(str(path), 0, levels.frames)))
+        chapters.append(Chapter(start_s=at_s, end_s=at_s + levels.duration_s, title=title))
+        at_s = chapters[-1].end_s
+    return Programme(pieces, {str(path): [Track(path)] for path in paths}), chapters
+
+
 def _orders(
-    path: Path,
+    work: _Work,
     outlet: Outlet,
-    wanted: str,
     folder: Path,
     existing: "_Existing",
     plans: dict,
-    facts: Facts,
     pictures: dict[str, bytes],
     content_kind: str,
 ) -> list[Order]:
-    """What is to be made of a file for one outlet: nothing where it is skipped."""
-    plan = plans.get(outlet.key, {}).get(path)
+    """What is to be made for one outlet: nothing where it is skipped."""
+    plan, facts, wanted = plans.get(outlet.key, {}).get(work.path), work.facts, work.names[outlet.key]
     if plan is not None and not isinstance(plan, LevelPlan):
         raise plan
     name, replace = existing.settle(wanted, folder)
@@ -286,7 +353,8 @@ def _orders(
         return []
     # Whatever the channels, a name has one ending, and so has the container.
     container = outlet.encoding(channels=outlet.channels_for(1), content_kind=content_kind).container
-    inscription, texts = inscribed(outlet, facts, container=container, picture=pictures[outlet.key])
+    chapters = work.chapters() if outlet.chapters else ()
+    inscription, texts = inscribed(outlet, facts, container=container, picture=pictures[outlet.key], chapters=chapters)
     return [
         Order(
             outlet=outlet,
@@ -447,10 +515,10 @@ def _outlets(options) -> int:
     return 0
 
 
-def _names(options, outlet: Outlet) -> list[str]:
+def _names(options, outlet: Outlet, given: Sequence[dict]) -> list[str]:
     """The names of all files to be made. Raises MasteringError where they cannot lie together."""
     pattern = read_pattern(options.names if options.names is not None else outlet.names)
-    facts = facts_of([each | {"outlet": outlet.title} for each in _facts(options)])
+    facts = facts_of([each | {"outlet": outlet.title} for each in given])
     extension = outlet.encoding(channels=outlet.channels_for(1), content_kind=options.content).extension
     names = [with_ending(pattern.name(each), extension) for each in facts]
     for problem in check_names(names, extensions=[extension] * len(names)):

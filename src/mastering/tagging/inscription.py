@@ -2,8 +2,8 @@
 
 import re
 import unicodedata
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from mastering.errors import MasteringError
 
@@ -60,6 +60,22 @@ class Chapter:
     title: str
     link: str = ""
     picture: bytes = b""
+
+
+_AT_START_S = 0.5
+"""A first chapter that begins earlier begins with the file."""
+
+
+def one_after_another(found: Sequence[Chapter], whole: Chapter) -> tuple[Chapter, ...]:
+    """Chapters by their starts, in order: each lasts until the next; what lies before the first is called as `whole`,
+    which is all of the file.
+    """
+    if not found:
+        return ()
+    chapters = [whole, *found] if found[0].start_s > _AT_START_S else [replace(found[0], start_s=0.0), *found[1:]]
+    ends_s = [chapter.start_s for chapter in chapters[1:]] + [whole.end_s]
+    lasting = [replace(chapter, end_s=end_s) for chapter, end_s in zip(chapters, ends_s, strict=True)]
+    return tuple(chapter for chapter in lasting if chapter.end_s > chapter.start_s)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from mastering.editing.markup import POINT, Mark
 from mastering.errors import MasteringError
-from mastering.tagging.inscription import Chapter
+from mastering.tagging.inscription import Chapter, one_after_another
 from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
@@ -15,7 +15,6 @@ from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 
 _UNTITLED = "Untitled"
-_AT_START_S = 0.5
 
 
 @dataclass(frozen=True)
@@ -56,22 +55,12 @@ class Chapters:
                 at_s += length_s
         return chapters
 
-    def of_marks(self, section: Section) -> list[Chapter]:
+    def of_marks(self, section: Section) -> tuple[Chapter, ...]:
         """A chapter for each named point that is heard in a section; what lies before the first is called as it is."""
+        whole = _chapter(0.0, self.seconds(section), section.title, section)
         named = [place for place in self.places(section) if place.mark.name.strip()]
-        if not named:
-            return []
-        starts: list[tuple[float, str, Section | Mark]] = [(each.start_s, each.mark.name, each.mark) for each in named]
-        if starts[0][0] > _AT_START_S:
-            starts.insert(0, (0.0, section.title, section))
-        else:
-            starts[0] = (0.0, *starts[0][1:])
-        ends_s = [start_s for start_s, _, _ in starts[1:]] + [self.seconds(section)]
-        return [
-            _chapter(start_s, end_s, title, of)
-            for (start_s, title, of), end_s in zip(starts, ends_s, strict=True)
-            if end_s > start_s
-        ]
+        found = [_chapter(each.start_s, whole.end_s, each.mark.name, each.mark) for each in named]
+        return one_after_another(found, whole)
 
     def places(self, section: Section) -> list[Place]:
         """The points on the pages a section is cut from, where they are heard in it; none while it cannot be told."""

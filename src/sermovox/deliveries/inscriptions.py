@@ -1,5 +1,6 @@
 """What each file of a production says of itself for an outlet, from its facts, sections and marks."""
 
+from collections.abc import Sequence
 from functools import cached_property
 
 from mastering.audio.wav import Broadcast
@@ -73,9 +74,9 @@ class Inscriptions:
         (facts,) = facts_of([shared_facts(self.production, outlet, len(self.sections)) | own], lines=True)
         return facts
 
-    def _chapters(self, outlet: Outlet, section: Section | None) -> list[Chapter]:
+    def _chapters(self, outlet: Outlet, section: Section | None) -> Sequence[Chapter]:
         if outlet.chapters == FROM_MARKS:
-            return self._marked.of_marks(section) if section else []
+            return self._marked.of_marks(section) if section else ()
         return self.chapters_of_sections()
 
     def chapters_of_sections(self) -> list[Chapter]:

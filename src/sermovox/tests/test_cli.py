@@ -12,8 +12,11 @@ from unittest import TestCase
 import numpy as np
 import soundfile
 
+from mastering.editing.labels import Label
+from mastering.outlets.outlet import shipped_text
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
+from mastering.tagging.markers import write_markers
 from mastering.tests.signals import picture, speech, written
 from sermovox.cli import main
 from sermovox.ui.tests.base import AppTestCase
@@ -119,6 +122,35 @@ class Terminal(TestCase):
         self.assertEqual(found["broadcast_wave"], "passes")
         status, _, err = self.run_("make", self.take, *options, "--fact", "colour=red")
         self.assertIn("“colour=red” is no fact", err)
+
+    def test_an_outlet_of_one_file_gets_all_joined_with_a_chapter_for_each(self):
+        second = written(self.folder, speech(seconds=5, seed=4, rate_hz=48000), 48000, "second.flac")
+        out = self.folder / "out"
+        both = ("--outlet", "single-file-audiobook", "--outlet", "own-masters", "--fact", "production=Ebb and Flow")
+        status, _, wrong = self.run_("make", *both, "--out", out, self.take, second)
+        self.assertEqual((status, wrong), (1, ""), "the single file has no cover")
+        (joined,) = (out / "single-file-audiobook").iterdir()
+        self.assertEqual((joined.name, len(list((out / "own-masters").rglob("*.wav")))), ("ebb-and-flow.m4b", 2))
+        found = read_carried(joined)
+        self.assertEqual([(round(c.start_s, 1), c.title) for c in found.chapters], [(0, "take"), (12.0, "second")])
+        self.assertEqual(found.tags["title"], "Ebb and Flow")
+        status, _, wrong = self.run_("make", *both[:2], "--out", self.folder / "b", self.take, self.folder / "no.wav")
+        self.assertIn("no file at", wrong)
+        self.assertEqual((status, list((self.folder / "b").iterdir())), (1, []))
+
+    def test_marks_inside_a_recording_become_chapters_where_they_are_asked(self):
+        marked = self.folder / "marked.wav"
+        labels = [Label(3.0, 3.0, "The mill"), Label(7.5, 7.5, "The tide")]
+        write_markers(self.take, marked, labels, container="wav", sample_rate_hz=44100)
+        sheet = self.folder / "own.toml"
+        asked = 'name = "chapters"\nexactly = "from marks"\nsource = "a test"\n'
+        sheet.write_text(shipped_text("internet-station") + f"\n[[rules]]\n{asked}")
+        self.run_("make", "--outlet", sheet, "--out", self.folder / "out", marked)
+        (made,) = (self.folder / "out").iterdir()
+        chapters = read_carried(made).chapters
+        self.assertEqual(
+            [(round(c.start_s), c.title) for c in chapters], [(0, "marked"), (3, "The mill"), (8, "The tide")]
+        )
 
     def test_files_that_are_to_be_alike_are_stereo_where_one_is(self):
         wide = written(self.folder, speech(seconds=4).repeat(2, axis=1), name="wide.wav")
