@@ -1,0 +1,431 @@
+"""Files planned, made and tagged from a terminal, for one outlet or several."""
+
+import argparse
+import sys
+import time
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from functools import cache
+from pathlib import Path
+
+from mastering.audio.reader import Reader, clock
+from mastering.audio.wav import Broadcast
+from mastering.editing.programme import Piece, Span
+from mastering.errors import MasteringError
+from mastering.meters.measurement import measure
+from mastering.naming.checks import check_names, numbered, with_ending
+from mastering.naming.patterns import FIELDS, Facts, facts_of, read_pattern
+from mastering.outlets.checksheet import FAIL
+from mastering.outlets.inscribed import inscribed
+from mastering.outlets.levelplan import LevelPlan
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.sentences import steps
+from mastering.outlets.setplan import Given, plan_set
+from mastering.pipeline import Order, make_all, measured_for
+from mastering.rendering import Programme, Track
+from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
+from mastering.tagging.artwork import picture_for
+from mastering.tagging.carried import read_carried
+from mastering.tagging.inscribing import reinscribe
+from mastering.tagging.inscription import TAGS, Chapter, differing, one_after_another
+from mastering.tagging.markers import read_markers
+from sermovox.terminal import (
+    complain,
+    outlet_of,
+    print_json,
+    print_sheet,
+    row_of,
+    takes_files,
+    takes_outlet,
+)
+
+_EXISTING = ("keep-both", "replace", "skip")
+
+
+def add_commands(commands) -> None:
+    """Add `make`, `plan` and `tags` to the parser's commands."""
+    making = commands.add_parser("make", help="make finished files for an outlet")
+    takes_files(making)
+    takes_outlet(making, several=True)
+    _takes_treatment(making)
+    _takes_facts(making)
+    making.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the finished files")
+    making.add_argument("--names", metavar="PATTERN", help="pattern for the names (default: the outlet's)")
+    making.add_argument(
+        "--existing",
+        choices=_EXISTING,
+        help="what to do about finished files that exist already (default: ask, or refuse where nobody can answer)",
+    )
+    making.set_defaults(run=_make)
+
+    planning = commands.add_parser("plan", help="say how recordings would be levelled for an outlet, and make nothing")
+    takes_files(planning)
+    takes_outlet(planning)
+    _takes_treatment(planning)
+    planning.set_defaults(run=_plan)
+
+    tagging = commands.add_parser(
+        "tags", help="compare the tags of files with an outlet's, and write them with --write"
+    )
+    takes_files(tagging)
+    takes_outlet(tagging)
+    _takes_facts(tagging)
+    tagging.add_argument("--write", action="store_true", help="write them; the sound is not touched")
+    tagging.set_defaults(run=_tags)
+
+
+def _make(options) -> int:
+    outlets = [_settled(outlet_of(key), options.files) for key in dict.fromkeys(options.outlet)]
+    if len({outlet.key for outlet in outlets}) < len(outlets):
+        raise MasteringError("Two of these rule sheets have the same key. Give one of them another.")
+    treatment, artwork = _treatment(options), options.artwork.read_bytes() if options.artwork else b""
+    pictures = {outlet.key: picture_for(outlet.artwork, artwork) for outlet in outlets}
+    works = _works(options, outlets)
+    folders = {each.key: options.out / each.key if len(outlets) > 1 else options.out for each in outlets}
+    for folder in folders.values():
+        folder.mkdir(parents=True, exist_ok=True)
+    existing = _Existing(options.existing)
+    plans = {
+        outlet.key: dict(_plans(options, outlet, treatment))
+        for outlet in outlets
+        if (treatment.together or outlet.compares_files) and not outlet.joined
+    }
+    rows, status = [], 0
+    for work in works:
+        orders = []
+        for outlet in (outlet for outlet in outlets if outlet.key in work.names):
+            try:
+                orders += _orders(work, outlet, folders[outlet.key], existing, plans, pictures, options.content)
+            except MasteringError as error:
+                status = complain(error, work.path)
+        if not orders:
+            continue
+        try:
+            source, stages = work.source(), _progress(work.path)
+            results = make_all(source, orders, content_kind=options.content, treatment=treatment, stages=stages)
+        except MasteringError as error:
+            status = complain(error, work.path)
+            continue
+        for order, made in zip(orders, results, strict=True):
+            if isinstance(made, MasteringError):
+                status = complain(made, work.path)
+                continue
+            if made.sheet.verdict == FAIL:
+                status = 1
+            row = row_of(made.path, made.found, made.sheet)
+            rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": made.remarks})
+            if not options.json:
+                print_sheet(made.path, made.sheet, made.remarks)
+    if options.json:
+        print_json(rows)
+    return status
+
+
+def _settled(outlet: Outlet, paths: list[Path]) -> Outlet:
+    """An outlet for these files: where it wants all alike, it is settled how. What cannot be read is told later."""
+    channels = []
+    for path in paths if outlet.same_channels else ():
+        with suppress(MasteringError), Reader(path) as reader:
+            channels.append(reader.channels)
+    return outlet.settled(channels)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Work:
+    """What is made together: of one file, or of all of them joined. `path` stands for it in messages."""
+
+    path: Path
+    source: Callable[[], Path | Programme]
+    facts: Facts
+    names: dict[str, str]
+    chapters: Callable[[], Sequence[Chapter]]
+
+
+def _works(options, outlets: Sequence[Outlet]) -> list[_Work]:
+    """Every file by itself for the outlets that want them so, and all joined for the others.
+
+    Raises MasteringError where the names cannot lie together.
+    """
+    given = _facts_given(options)
+    each, joined = ([outlet for outlet in outlets if outlet.joined is kind] for kind in (False, True))
+    names = {outlet.key: _names(options, outlet, given) for outlet in each}
+    works = [
+        _Work(
+            path=path,
+            source=lambda path=path: path,
+            facts=facts,
+            names={key: wanted[at] for key, wanted in names.items()},
+            chapters=lambda path=path: _marked(path),
+        )
+        for at, (path, facts) in enumerate(zip(options.files, facts_of(given, lines=True), strict=True))
+        if each
+    ]
+    if joined:
+        whole = given[0] | {"title": given[0]["production"], "place": 1}
+        sound = cache(lambda: _end_to_end(options.files, [str(facts["title"]) for facts in given]))
+        works.append(
+            _Work(
+                path=Path(str(whole["title"])),
+                source=lambda: sound()[0],
+                facts=facts_of([whole], lines=True)[0],
+                names={outlet.key: _names(options, outlet, [whole])[0] for outlet in joined},
+                chapters=lambda: sound()[1],
+            )
+        )
+    return works
+
+
+def _marked(path: Path) -> Sequence[Chapter]:
+    """The chapters that marks inside a recording begin."""
+    with Reader(path) as reader:
+        labels = read_markers(path, sample_rate_hz=reader.sample_rate_hz)
+        whole = Chapter(start_s=0.0, end_s=reader.promised_s or 0.0, title=path.stem)
+    found = [Chapter(start_s=label.start_s, end_s=whole.end_s, title=label.name) for label in labels if label.name]
+    return one_after_another(found, whole)
+
+
+def _end_to_end(paths: Sequence[Path], titles: Sequence[str]) -> tuple[Programme, Sequence[Chapter]]:
+    """Files one after the other, and a chapter for each. Raises UnreadableRecording."""
+    pieces, chapters, at_s = [], [], 0.0
+    for path, title in zip(paths, titles, strict=True):
+        levels = measure(path).levels
+        pieces.append(Piece(span=Span(str(path), 0, levels.frames)))
+        chapters.append(Chapter(start_s=at_s, end_s=at_s + levels.duration_s, title=title))
+        at_s = chapters[-1].end_s
+    return Programme(pieces, {str(path): [Track(path)] for path in paths}), chapters
+
+
+def _orders(
+    work: _Work,
+    outlet: Outlet,
+    folder: Path,
+    existing: "_Existing",
+    plans: dict,
+    pictures: dict[str, bytes],
+    content_kind: str,
+) -> list[Order]:
+    """What is to be made for one outlet: nothing where it is skipped."""
+    plan, facts, wanted = plans.get(outlet.key, {}).get(work.path), work.facts, work.names[outlet.key]
+    if plan is not None and not isinstance(plan, LevelPlan):
+        raise plan
+    name, replace = existing.settle(wanted, folder)
+    if name is None:
+        print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
+        return []
+    # Whatever the channels, a name has one ending, and so has the container.
+    container = outlet.encoding(channels=outlet.channels_for(1), content_kind=content_kind).container
+    chapters = work.chapters() if outlet.chapters else ()
+    inscription, texts = inscribed(outlet, facts, container=container, picture=pictures[outlet.key], chapters=chapters)
+    return [
+        Order(
+            outlet=outlet,
+            target=folder / name,
+            plan=plan,
+            replace=replace,
+            inscription=inscription,
+            broadcast=Broadcast(description=facts.values.get("title", ""), originator=facts.values.get("narrator", "")),
+            texts=texts | {"names": name},
+        )
+    ]
+
+
+def _plan(options) -> int:
+    outlet, treatment = outlet_of(options.outlet), _treatment(options)
+    rows, status = [], 0
+    for path, plan in _plans(options, outlet, treatment):
+        if not isinstance(plan, LevelPlan):
+            status = complain(plan, path)
+            continue
+        if plan.collisions:
+            status = 1
+        rows.append({"path": str(path), "steps": dict(steps(plan))} | asdict(plan))
+        if not options.json:
+            _print_plan(path, plan)
+    if options.json:
+        print_json(rows)
+    return status
+
+
+def _plans(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, LevelPlan | MasteringError]]:
+    """The plan of each file beside the others, or what is wrong with it."""
+    known: dict[Path, Given] = {}
+    wrong: dict[Path, MasteringError] = {}
+    for path in options.files:
+        try:
+            measured = measured_for(path, outlet=outlet, rumble_hz=treatment.rumble_hz)
+            known[path] = Given(measured.levels, options.content, treatment)
+        except MasteringError as error:
+            wrong[path] = error
+    planned = dict(zip(known, plan_set(list(known.values()), outlet), strict=True))
+    return [(path, wrong.get(path) or planned[path]) for path in options.files]
+
+
+def _print_plan(path: Path, plan: LevelPlan) -> None:
+    print(path)
+    for name, words in steps(plan):
+        print(f"  {name:20} {words}")
+    for name, value in plan.predicted.items():
+        print(f"  {RULE_KINDS[name].label:20} {value:8.2f} {RULE_KINDS[name].unit:5} predicted")
+    for sentence in (*plan.collisions, *plan.remarks):
+        print(f"  {sentence}")
+
+
+def _treatment(options) -> Treatment:
+    return Treatment(
+        rumble_hz=options.rumble,
+        hush=options.hush.replace("-", " "),
+        hush_db=options.hush_db,
+        ride=options.ride.replace("-", " "),
+        room_tone=not options.no_room_tone,
+        together=options.together,
+    )
+
+
+def _takes_treatment(command: argparse.ArgumentParser) -> None:
+    choices = [choice.replace(" ", "-") for choice in CHOICES]
+    command.add_argument(
+        "--rumble",
+        type=float,
+        nargs="?",
+        default=0.0,
+        const=RUMBLE_HZ,
+        metavar="HZ",
+        help=f"take away what lies below (off; {RUMBLE_HZ:g} Hz where no number is given)",
+    )
+    command.add_argument("--hush", choices=choices, default=NEVER, help="lower steady noise (default: %(default)s)")
+    command.add_argument(
+        "--hush-db",
+        type=float,
+        default=AS_IT_IS.hush_db,
+        metavar="DB",
+        help="by how much at most (default: %(default)g)",
+    )
+    command.add_argument("--ride", choices=choices, default=NEVER, help="even out the voice (default: %(default)s)")
+    command.add_argument("--no-room-tone", action="store_true", help="leave head and tail as they are")
+    command.add_argument("--together", action="store_true", help="one gain for all files")
+
+
+def _names(options, outlet: Outlet, given: Sequence[dict]) -> list[str]:
+    """The names of all files to be made. Raises MasteringError where they cannot lie together."""
+    pattern = read_pattern(options.names if options.names is not None else outlet.names)
+    facts = facts_of([each | {"outlet": outlet.title} for each in given])
+    extension = outlet.encoding(channels=outlet.channels_for(1), content_kind=options.content).extension
+    names = [with_ending(pattern.name(each), extension) for each in facts]
+    for problem in check_names(names, extensions=[extension] * len(names)):
+        where = f"{options.files[problem.index]}, named “{names[problem.index]}”"
+        if problem.grave:
+            raise MasteringError(f"{where}: {problem.words} {problem.mend} Nothing was made.")
+    return names
+
+
+class _Existing:
+    """What is done about files that are there already: as the option says, or as somebody answers."""
+
+    def __init__(self, choice: str | None):
+        self._choice = choice
+
+    def settle(self, name: str, folder: Path) -> tuple[str | None, bool]:
+        """The name to make the file under (None to skip it), and whether it may replace another."""
+        if not (folder / name).exists():
+            return name, False
+        choice = self._choice or self._ask(name)
+        if choice == "keep-both":
+            return numbered(name, {path.name.casefold() for path in folder.iterdir()}), False
+        return (name, True) if choice == "replace" else (None, False)
+
+    def _ask(self, name: str) -> str:
+        if not sys.stdin.isatty():
+            raise MasteringError(f"{name} exists already. Say what to do with --existing {'|'.join(_EXISTING)}.")
+        while True:
+            print(
+                f"{name} exists already. Keep both, replace or skip? [k/r/s, capitals for all] ",
+                end="",
+                file=sys.stderr,
+            )
+            answer = input().strip()
+            found = {"k": "keep-both", "r": "replace", "s": "skip"}.get(answer[:1].lower())
+            if found:
+                if answer[0].isupper():
+                    self._choice = found
+                return found
+
+
+def _progress(path: Path):
+    """A line on standard error that tells how far a file is and how long it will take, where somebody looks."""
+    if not sys.stderr.isatty():
+        return lambda stage, share: None
+    began = time.monotonic()
+
+    def tell(stage: str, share: float) -> None:
+        left = f", {clock((time.monotonic() - began) * (1 - share) / share)} left" if share > 0.02 else ""
+        print(f"\r{path.name}: {stage}, {share:.0%}{left}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
+
+    return tell
+
+
+def _tags(options) -> int:
+    outlet = outlet_of(options.outlet)
+    picture = picture_for(outlet.artwork, options.artwork.read_bytes() if options.artwork else b"")
+    rows, status = [], 0
+    for path, facts in zip(options.files, facts_of(_facts_given(options), lines=True), strict=True):
+        try:
+            has = read_carried(path)
+            if not has.container:
+                raise MasteringError("There is no sound in this file that could be read.")
+            given, _ = inscribed(outlet, facts, container=has.container, picture=picture)
+            if options.write:
+                reinscribe(path, has.container, given)
+                has = read_carried(path)
+        except MasteringError as error:
+            status = complain(error, path)
+            continue
+        names = differing(has.tags, given.tags)
+        rows.append(
+            {"path": str(path), "tags": has.tags, "form": has.form, "picture_bytes": len(has.picture)}
+            | {"differing": {name: given.tags.get(name, "") for name in names}}
+        )
+        if not options.json:
+            _print_tags(path, has.tags, given.tags)
+    if options.json:
+        print_json(rows)
+    return status
+
+
+def _print_tags(path: Path, has: dict[str, str], wanted: dict[str, str]) -> None:
+    print(path)
+    names = differing(has, wanted)
+    for name, label in TAGS.items():
+        if name in names:
+            print(f"  ≠ {label:22} {has.get(name) or '–'}\n    {'':22} {wanted.get(name) or '–'}")
+        elif name in has:
+            print(f"    {label:22} {has[name]}")
+
+
+def _facts_given(options) -> list[dict]:
+    """What patterns may use of each file: its name and place, its folder for a production, and what --fact says."""
+    given = {}
+    for pair in options.fact:
+        name, sign, text = pair.partition("=")
+        if not sign or name not in FIELDS:
+            raise MasteringError(f"“{pair}” is no fact. Write NAME=TEXT; names are: {', '.join(FIELDS)}.")
+        given[name] = text
+    shared = {"date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
+    return [
+        {"production": path.resolve().parent.name, "place": place, "title": path.stem, "source": path.stem}
+        | shared
+        | given
+        for place, path in enumerate(options.files, 1)
+    ]
+
+
+def _takes_facts(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--fact",
+        action="append",
+        default=[],
+        metavar="NAME=TEXT",
+        help="what patterns for names and tags may use, such as author='Ada Fenn'; may be repeated",
+    )
+    command.add_argument("--artwork", type=Path, metavar="PICTURE", help="the picture for outlets that ask for one")

@@ -1,0 +1,77 @@
+"""What the commands of the terminal share."""
+
+import argparse
+import json
+import sys
+from pathlib import Path
+
+from mastering.editing.texts import decoded
+from mastering.errors import MasteringError
+from mastering.meters.measurement import Measurement
+from mastering.outlets.checksheet import FAIL, CheckSheet
+from mastering.outlets.outlet import CONTENT_KINDS, Outlet, parse, shipped
+
+
+def takes_files(command: argparse.ArgumentParser) -> None:
+    """Let a command take files, and answer in JSON."""
+    command.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    command.add_argument("--json", action="store_true", help="as a JSON list, one object per file")
+
+
+def takes_outlet(command: argparse.ArgumentParser, *, several: bool = False) -> None:
+    """Let a command take an outlet, or several, and what the files hold."""
+    command.add_argument(
+        "--outlet",
+        required=True,
+        metavar="KEY",
+        action="append" if several else "store",
+        help="see: sermovox outlets; or the path of a rule sheet"
+        + ("; may be repeated, and each has a folder of its own then" if several else ""),
+    )
+    command.add_argument(
+        "--content",
+        choices=CONTENT_KINDS,
+        default="speech",
+        help="what the files hold (default: %(default)s)",
+    )
+
+
+def outlet_of(key: str) -> Outlet:
+    """A shipped outlet by its key, or one's own by the path of its rule sheet."""
+    if key.endswith(".toml"):
+        return parse(decoded(Path(key).read_bytes())[0])
+    if key not in shipped():
+        raise MasteringError(
+            f"There is no outlet called “{key}”. There are: {', '.join(shipped())}. "
+            "A rule sheet of your own is named by its path, such as mine.toml."
+        )
+    return shipped()[key]
+
+
+def row_of(path: Path, found: Measurement, sheet: CheckSheet) -> dict:
+    """A checked file as JSON has it."""
+    return {"path": str(path)} | found.figures() | {"verdict": sheet.verdict, "findings": sheet.as_list()}
+
+
+def print_sheet(path: Path, sheet: CheckSheet, remarks: tuple[str, ...]) -> None:
+    """A check sheet to be read."""
+    print(f"{path}: {sheet.verdict}")
+    for finding in sheet.findings:
+        sign = {"passes": "  ", FAIL: "✗ "}.get(finding.verdict, "~ ")
+        margin = f" ({finding.margin})" if finding.margin else ""
+        print(f"  {sign}{finding.label:20} asked {finding.asked:24} found {finding.found}{margin}")
+        if finding.advice:
+            print(f"      {finding.advice}")
+    for remark in remarks:
+        print(f"  Remark: {remark}")
+
+
+def print_json(rows: list[dict]) -> None:
+    """Rows for machines."""
+    print(json.dumps(rows, indent=2, ensure_ascii=False))
+
+
+def complain(error: Exception, path: Path | None = None) -> int:
+    """Say what is wrong. Returns the exit status for it."""
+    print(f"sermovox: {path}: {error}" if path else f"sermovox: {error}", file=sys.stderr)
+    return 1
