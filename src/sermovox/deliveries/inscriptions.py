@@ -1,6 +1,7 @@
 """What each file of a production says of itself for an outlet, from its facts, sections and marks."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import cached_property
 
 from mastering.audio.wav import Broadcast
@@ -8,8 +9,10 @@ from mastering.naming.patterns import Facts, facts_of
 from mastering.outlets.inscribed import inscribed
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import FROM_MARKS
+from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter, Inscription
 from sermovox.cutting.chapters import Chapters
+from sermovox.deliveries.models import FinishedFile
 from sermovox.productions.models import Production, Section
 from sermovox.productions.naming import shared_facts
 
@@ -34,20 +37,24 @@ class Inscriptions:
         return Chapters(self.production)
 
     def of(
-        self, outlet: Outlet, section: Section | None, *, title: str, container: str
+        self, file: FinishedFile, *, container: str, has: Sequence[Chapter] = ()
     ) -> tuple[Inscription, dict[str, str]]:
-        """What one file is to say, and what its check expects. None stands for the file of all sections.
+        """What one file is to say, and what its check expects; `has` are the chapters in it, where it is made already.
 
         Raises BadTag.
         """
-        chapters = self._chapters(outlet, section) if outlet.chapters else ()
+        outlet = file.delivery.outlet
         return inscribed(
             outlet,
-            self._facts(outlet, section, title),
+            self._facts(outlet, file.section, file.title),
             container=container,
             picture=self._picture(outlet),
-            chapters=chapters,
+            chapters=self._chapters(file, has) if outlet.chapters else (),
         )
+
+    def chapters_in(self, file: FinishedFile) -> Sequence[Chapter]:
+        """The chapters of a finished file, as they stand in it."""
+        return self._chapters(file, read_carried(file.path).chapters)
 
     def _picture(self, outlet: Outlet) -> bytes:
         if outlet.key not in self._pictures:
@@ -74,11 +81,24 @@ class Inscriptions:
         (facts,) = facts_of([shared_facts(self.production, outlet, len(self.sections)) | own], lines=True)
         return facts
 
-    def _chapters(self, outlet: Outlet, section: Section | None) -> Sequence[Chapter]:
-        if outlet.chapters == FROM_MARKS:
-            return self._marked.of_marks(section) if section else ()
-        return self.chapters_of_sections()
+    def _chapters(self, file: FinishedFile, has: Sequence[Chapter]) -> Sequence[Chapter]:
+        if file.delivery.outlet.chapters == FROM_MARKS:
+            given = self._marked.of_marks(file.section) if file.section else ()
+        else:
+            given = self.chapters_of_sections(file.section_keys)
+        if not file.is_made:
+            return given
+        # Its sound is as it was: whatever was moved since, the marks stay where they are in it.
+        if not has:
+            later_s = file.later_s
+            return tuple(
+                replace(each, start_s=each.start_s + later_s * (number > 0), end_s=each.end_s + later_s)
+                for number, each in enumerate(given)
+            )
+        by_title = {each.title: each for each in given}
+        told = given if len(given) == len(has) else [by_title.get(each.title, each) for each in has]
+        return tuple(replace(each, start_s=own.start_s, end_s=own.end_s) for own, each in zip(has, told, strict=True))
 
-    def chapters_of_sections(self) -> list[Chapter]:
-        """A chapter for each section that sounds, one after the other."""
-        return self._marked.of_sections(self.sections)
+    def chapters_of_sections(self, keys: Sequence[int] = ()) -> list[Chapter]:
+        """A chapter for each section that sounds, one after the other; of these alone, where some are named."""
+        return self._marked.of_sections(each for each in self.sections if not keys or each.pk in keys)

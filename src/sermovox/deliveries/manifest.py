@@ -2,7 +2,8 @@
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
 
 from zipstream import ZIP_STORED, ZipStream
 
@@ -10,8 +11,9 @@ from mastering.audio.reader import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.patterns import facts_of, read_pattern
-from mastering.outlets.rules import EXTRAS
+from mastering.outlets.rules import EXTRAS, FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
+from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
@@ -80,7 +82,7 @@ def folder_of(delivery: Delivery) -> str:
 
 def asked_extras(delivery: Delivery) -> set[str]:
     """Which of the files that the outlet asks beside the finished ones there are."""
-    return {name for name in delivery.outlet.extra_files if name in _ALWAYS or _EXTRAS[name](delivery)}
+    return {name for name in delivery.outlet.extra_files if name in _ALWAYS or any(_EXTRAS[name](delivery).values())}
 
 
 def extras_of(delivery: Delivery) -> dict[str, bytes]:
@@ -88,8 +90,10 @@ def extras_of(delivery: Delivery) -> dict[str, bytes]:
     asked = {"manifest.csv", "manifest.json", *delivery.outlet.extra_files}
     if delivery.outlet.artwork:
         asked.add(COVER)
-    made = {name: _EXTRAS[name](delivery) for name in EXTRAS if name in asked}
-    return {named(name, content): content for name, content in made.items() if content}
+    made: dict[str, bytes] = {}
+    for name in (each for each in EXTRAS if each in asked):
+        made |= _EXTRAS[name](delivery)
+    return {name: content for name, content in made.items() if content}
 
 
 def named(name: str, content: bytes) -> str:
@@ -102,20 +106,40 @@ def artwork(delivery: Delivery) -> bytes:
     return delivery.production.picture_for(delivery.outlet.artwork or _ANY_ARTWORK)
 
 
-def chapters_json(delivery: Delivery) -> bytes:
-    """The open JSON chapter format, version 1.2.0."""
-    chapters = Inscriptions(delivery.production).chapters_of_sections()
-    rows = [
-        {"startTime": round(each.start_s, 3), "title": each.title} | ({"url": each.link} if each.link else {})
-        for each in chapters
-    ]
-    return json.dumps({"version": "1.2.0", "chapters": rows}, indent=2, ensure_ascii=False).encode() if rows else b""
+def chapter_files(delivery: Delivery, kind: str) -> dict[str, bytes]:
+    """The chapters as files of their own, "json" or "txt": one for each file whose chapters are marks of its page, else
+    one for all sections, joined or one after the other. JSON (the open chapter format, version 1.2.0) names pictures,
+    which come with it.
+    """
+    inscriptions = Inscriptions(delivery.production)
+    files = delivery.files.made().select_related("delivery", "section__recording")
+    if delivery.outlet.chapters == FROM_MARKS:
+        sets = {f"{Path(file.name).stem}.": inscriptions.chapters_in(file) for file in files}
+    elif delivery.outlet.joined and (whole := files.first()):
+        sets = {"": inscriptions.chapters_in(whole)}
+    else:
+        sets = {"": inscriptions.chapters_of_sections()}
+    write = _as_chapter_json if kind == "json" else _as_lines
+    return {name: data for before, chapters in sets.items() if chapters for name, data in write(before, chapters)}
 
 
-def chapters_text(delivery: Delivery) -> bytes:
-    """The chapters of a production as lines of text: the time, then the title."""
-    chapters = Inscriptions(delivery.production).chapters_of_sections()
-    return "".join(f"{clock(chapter.start_s)} {chapter.title}\n" for chapter in chapters).encode()
+def _as_chapter_json(before: str, chapters: Sequence[Chapter]) -> Iterator[tuple[str, bytes]]:
+    rows = []
+    for number, chapter in enumerate(chapters, 1):
+        row = {"startTime": round(chapter.start_s, 3), "title": chapter.title}
+        if chapter.link:
+            row["url"] = chapter.link
+        if chapter.picture:
+            row["img"] = f"{before}chapter-{number:02}.jpg"
+            yield row["img"], chapter.picture
+        rows.append(row)
+    document = {"version": "1.2.0", "chapters": rows}
+    yield f"{before}chapters.json", json.dumps(document, indent=2, ensure_ascii=False).encode()
+
+
+def _as_lines(before: str, chapters: Sequence[Chapter]) -> Iterator[tuple[str, bytes]]:
+    lines = "".join(f"{clock(chapter.start_s)} {chapter.title}\n" for chapter in chapters)
+    yield f"{before}chapters.txt", lines.encode()
 
 
 def _check_sheets(delivery: Delivery) -> bytes:
@@ -129,13 +153,13 @@ CHECK_SHEETS = "check-sheets.html"
 _ALWAYS = ("manifest.csv", "manifest.json", CHECK_SHEETS)
 """Can be made of any files."""
 _ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_000, source="")
-_EXTRAS = {
-    "manifest.csv": lambda delivery: as_csv(delivery).encode(),
-    "manifest.json": lambda delivery: as_json(delivery).encode(),
-    COVER: artwork,
-    "chapters.json": chapters_json,
-    "chapters.txt": chapters_text,
-    CHECK_SHEETS: _check_sheets,
+_EXTRAS: dict[str, Callable[[Delivery], dict[str, bytes]]] = {
+    "manifest.csv": lambda delivery: {"manifest.csv": as_csv(delivery).encode()},
+    "manifest.json": lambda delivery: {"manifest.json": as_json(delivery).encode()},
+    COVER: lambda delivery: {named(COVER, picture := artwork(delivery)): picture},
+    "chapters.json": lambda delivery: chapter_files(delivery, "json"),
+    "chapters.txt": lambda delivery: chapter_files(delivery, "txt"),
+    CHECK_SHEETS: lambda delivery: {CHECK_SHEETS: _check_sheets(delivery)},
 }
 
 

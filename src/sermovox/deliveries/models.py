@@ -238,6 +238,7 @@ class Delivery(models.Model):
                 recording=section.recording if section else sections[0].recording,
                 content_kind=section.content_kind if section else content_of(sections),
                 programme=plan.programme,
+                section_keys=[] if section else [each.pk for each in sections],
                 treatment=plan.treatment.as_dict(),
                 place=plan.place,
                 name=name,
@@ -371,8 +372,9 @@ class FinishedFile(models.Model):
     """One file of a delivery, from waiting to checked.
 
     `programme` is what it is made of, settled when the run begins; null where that is the whole of `recording`. The
-    file of a whole production has no section. `treatment` is its section's when the run begins, `steps` what was done
-    in the end: (what it is called, what it does here), `later_s` by how much later a word stands in it than before.
+    file of several sections has none of its own; `section_keys` says which they were, empty for all. `treatment` is its
+    section's when the run begins, `steps` what was done in the end: (what it is called, what it does here), `later_s`
+    by how much later a word stands in it than before.
     """
 
     class State(models.TextChoices):
@@ -395,6 +397,7 @@ class FinishedFile(models.Model):
     title = models.CharField(max_length=200)
     content_kind = models.CharField(max_length=10)
     programme = models.JSONField(null=True)
+    section_keys = models.JSONField(default=list)
     treatment = models.JSONField(default=dict)
     place = models.PositiveIntegerField()
     name = models.CharField(max_length=255)

@@ -73,7 +73,7 @@ def _files(delivery: Delivery) -> list[FinishedFile]:
 
 
 def _given(file: FinishedFile, inscriptions: Inscriptions, has: Carried) -> tuple[Inscription, dict[str, str]]:
-    return inscriptions.of(file.delivery.outlet, file.section, title=file.title, container=has.container)
+    return inscriptions.of(file, container=has.container, has=has.chapters)
 
 
 def _row(file: FinishedFile, inscriptions: Inscriptions) -> Row:

@@ -129,7 +129,7 @@ def _order(file: FinishedFile, soundings: Soundings, inscriptions: Inscriptions,
         beside = soundings.beside(member, outlet)
         plan = plan_beside(member, beside, outlet, lambda share: stages("Measuring the other sections", 0.0))
     container = outlet.encoding(channels=member.channels, content_kind=file.content_kind).container
-    inscription, texts = inscriptions.of(outlet, file.section, title=file.title, container=container)
+    inscription, texts = inscriptions.of(file, container=container)
     return Order(
         outlet=outlet,
         target=file.path,

@@ -210,11 +210,15 @@ def kept_file(request, pk: int, name: str):
     return response
 
 
+def _chapters(delivery: Delivery, kind: str) -> bytes:
+    return manifest.chapter_files(delivery, kind).get(f"chapters.{kind}", b"")
+
+
 KEPT = {
     "manifest.csv": (manifest.as_csv, "text/csv; charset=utf-8"),
     "manifest.json": (manifest.as_json, "application/json"),
-    "chapters.json": (manifest.chapters_json, "application/json+chapters"),
-    "chapters.txt": (manifest.chapters_text, "text/plain; charset=utf-8"),
+    "chapters.json": (lambda delivery: _chapters(delivery, "json"), "application/json+chapters"),
+    "chapters.txt": (lambda delivery: _chapters(delivery, "txt"), "text/plain; charset=utf-8"),
     manifest.CHECK_SHEETS: (sheets.as_html, "text/html; charset=utf-8"),
     "check-sheets.pdf": (sheets.as_pdf, "application/pdf"),
     "check-sheets.csv": (lambda delivery: sheets.as_csv(sheets.sheets_of(delivery)), "text/csv; charset=utf-8"),

@@ -5,13 +5,16 @@ import io
 import json
 import zipfile
 
+from mastering.audio.reader import clock
 from mastering.outlets.checksheet import FAIL
 from mastering.outlets.outlet import parse, shipped, written
 from mastering.pipeline import MOST_ATTEMPTS
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
-from mastering.tests.signals import speech
+from mastering.tests.signals import picture, speech
+from sermovox import storage
 from sermovox.cutting.models import Page
+from sermovox.deliveries.manifest import chapter_files, extras_of
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.outlets.models import RuleSheet
 from sermovox.ui.tests.base import AppTestCase
@@ -108,6 +111,32 @@ class Runs(AppTestCase):
         chapters = json.loads(self.client.get(f"/deliveries/{delivery.pk}/chapters.json").content)["chapters"]
         self.assertEqual(chapters[1]["url"], "https://example.org/two")
 
+    def test_a_joined_file_of_some_sections_has_their_chapters_alone_and_keeps_their_places(self):
+        self.bring_in(speech(seconds=5, seed=5), name="three.wav")
+        self.sections = list(self.production.sections.select_related("recording"))[1:]
+        picked = storage.keep_picture(picture(side=64))
+        self.production.sections.filter(pk=self.sections[1].pk).update(picture=picked, link="https://example.org/3")
+        asked = written(shipped()["single-file-audiobook"]).replace('"chapters.txt"', '"chapters.txt", "chapters.json"')
+        later = asked + '\n[[rules]]\nname = "head_s"\nat_least = 3\nsource = "a test"\n'
+        RuleSheet.change(self.narrator, parse(later), "More room before")
+        (delivery,) = self.run_for("single-file-audiobook")
+        file = delivery.files.get()
+        found = read_carried(file.path).chapters
+        self.assertEqual([chapter.title for chapter in found], ["two", "three"])
+        self.assertGreater(found[1].start_s, 8, "6 s, and what was put before")
+        extras = extras_of(delivery)
+        told = json.loads(extras["chapters.json"])["chapters"]
+        self.assertEqual(told[1]["startTime"], round(found[1].start_s, 3))
+        self.assertEqual((told[1]["url"], told[1]["img"]), ("https://example.org/3", "chapter-02.jpg"))
+        self.assertEqual(extras["chapter-02.jpg"], picture(side=64))
+        self.assertIn(f"{clock(found[1].start_s)} three", extras["chapters.txt"].decode())
+        # Written again after the order was changed: titles as they are now, places as they are in the sound.
+        self.production.sections.filter(pk=self.sections[1].pk).update(title="The Third")
+        self.client.post(f"/deliveries/{delivery.pk}/tags/", {"file": [file.pk]})
+        again = read_carried(file.path).chapters
+        self.assertEqual([chapter.title for chapter in again], ["two", "The Third"])
+        self.assertEqual([chapter.start_s for chapter in again], [chapter.start_s for chapter in found])
+
     def test_chapters_come_from_the_marks_of_a_page(self):
         text = written(shipped()["internet-station"])
         asked = parse(text + '\n[[rules]]\nname = "chapters"\nexactly = "from marks"\nsource = "a test"\n')
@@ -119,6 +148,8 @@ class Runs(AppTestCase):
         (delivery,) = self.run_for("internet-station")
         found = read_carried(delivery.files.first().path).chapters
         self.assertEqual([(round(c.start_s, 2), c.title) for c in found], [(0, "one"), (2, "The bridge")])
+        extras = chapter_files(delivery, "txt")
+        self.assertEqual(extras, {"01-one.chapters.txt": b"0:00 one\n0:02 The bridge\n"})
 
     def test_what_the_delivery_as_a_whole_lacks_is_said(self):
         (delivery,) = self.run_for("audiobook-retail")
