@@ -17,6 +17,7 @@ from mastering.tagging import asf, id3, mp4, riff, vorbis
 from mastering.tagging.carried import end_of_id3
 from mastering.tagging.inscription import TAGS, Inscription
 from mastering.tagging.markers import remux_chapters
+from mastering.tagging.mp4_chapters import MP4S
 
 _WRITERS = {
     "mp3": id3.write,
@@ -71,7 +72,7 @@ def reinscribe(path: Path, container: str, given: Inscription) -> None:
         raise CannotMake("Tags can be written into MP3, M4A, M4B, WAV, AIFF, FLAC, Ogg and WMA files.")
     partial = path.with_name(f".{uuid.uuid4().hex}.making")
     try:
-        if container in ("m4a", "m4b", "mp4") and given.chapters:
+        if container in MP4S and given.chapters:
             remux_chapters(path, partial, given.chapters)
         else:
             shutil.copyfile(path, partial)

@@ -21,6 +21,7 @@ from mastering.tagging.boxes import Box, read_box, top_boxes
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png
 
+MP4S = ("m4a", "m4b", "mp4")
 _A_SECOND = 1000
 """Units of the track of pictures."""
 _IN_UTF_8 = struct.pack(">I4sI", 12, b"encd", 0x100)
@@ -73,6 +74,25 @@ def add_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: by
         raise CannotMake(f"The chapters could not be written into this file: {error}.") from error
     finally:
         partial.unlink(missing_ok=True)
+
+
+def has_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: bytes = b"") -> bool:
+    """Whether an MP4 carries just what `add_links_and_pictures` would write. Raises OSError."""
+    wanted = b""
+    if any(chapter.link or chapter.picture for chapter in chapters):
+        pictures, _ = _pictures(chapters, cover)
+        wanted = b"".join([*map(_text, chapters), *pictures.data])
+    with path.open("rb") as file:
+        try:
+            data = [(at, size) for name, at, size in top_boxes(file, path.stat().st_size) if name == b"mdat"]
+        except ValueError:
+            return False
+        # The first is the sound's; what was written here is the last.
+        if len(data) < 2:
+            return not wanted
+        at, size = data[-1]
+        file.seek(at + 8)
+        return size - 8 == len(wanted) and file.read(size - 8) == wanted
 
 
 def _copy(given, made, chapters: Sequence[Chapter], cover: bytes) -> None:

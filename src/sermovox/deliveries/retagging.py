@@ -1,7 +1,7 @@
 """Tags of finished files compared with what the production says now, and written without touching their sound."""
 
 import hashlib
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass, replace
 
 from mastering.audio.reader import Reader
@@ -9,7 +9,8 @@ from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
 from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscribing import reinscribe_all
-from mastering.tagging.inscription import TAGS, Inscription, differing
+from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
+from mastering.tagging.mp4_chapters import MP4S, has_links_and_pictures
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
 
@@ -91,7 +92,22 @@ def _row(file: FinishedFile, inscriptions: Inscriptions) -> Row:
     titles = [[chapter.title for chapter in chapters] for chapters in (has.chapters, given.chapters)]
     if titles[0] != titles[1]:
         lines.append(Line("chapter marks", *(_shown(", ".join(each)) for each in titles)))
+    elif not _links_and_pictures_alike(file, has, given):
+        lines.append(Line("links and pictures of chapter marks", "not as they are now", _told(given.chapters)))
     return Row(file, lines)
+
+
+def _links_and_pictures_alike(file: FinishedFile, has: Carried, given: Inscription) -> bool:
+    if has.container in MP4S:
+        return has_links_and_pictures(file.path, given.chapters, cover=given.picture)
+    told = [[(each.link, each.picture) for each in chapters] for chapters in (has.chapters, given.chapters)]
+    # Only ID3 is read back with both.
+    return has.container != "mp3" or told[0] == told[1]
+
+
+def _told(chapters: Sequence[Chapter]) -> str:
+    links, pictures = sum(bool(each.link) for each in chapters), sum(bool(each.picture) for each in chapters)
+    return f"{links} with a link, {pictures} with a picture"
 
 
 def _check_again(file: FinishedFile, texts: dict[str, str]) -> None:

@@ -77,6 +77,10 @@ class ChapterMarks(AppTestCase):
         with Image.open(io.BytesIO(second.sub_frames["APIC:"].data)) as carried:
             self.assertEqual((carried.format, carried.size), ("JPEG", (600, 338)))
         self.assertLess(file.path.stat().st_size, estimate.high_bytes)
+        tags = f"/deliveries/{file.delivery_id}/tags/"
+        self.assertContains(self.client.get(tags), "All files say what the production says now")
+        Section.objects.update(link="https://example.org/another")
+        self.assertContains(self.client.get(tags), "2 with a link, 1 with a picture")
         self.assertNotIn("chapters", [finding["rule"] for finding in file.failures()])
 
     def test_a_picture_is_shown_taken_away_and_brought_back(self):

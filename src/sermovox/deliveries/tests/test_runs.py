@@ -136,6 +136,14 @@ class Runs(AppTestCase):
         again = read_carried(file.path).chapters
         self.assertEqual([chapter.title for chapter in again], ["two", "The Third"])
         self.assertEqual([chapter.start_s for chapter in again], [chapter.start_s for chapter in found])
+        tags = f"/deliveries/{delivery.pk}/tags/"
+        self.assertContains(self.client.get(tags), "All files say what the production says now")
+        link = {"link": "https://example.org/4"}
+        for changed, told in ((link, "1 with a link, 1 with a picture"), ({"picture": ""}, "0 with a picture")):
+            self.production.sections.filter(pk=self.sections[1].pk).update(**changed)
+            self.assertContains(self.client.get(tags), told)
+            self.client.post(tags, {"file": [file.pk]})
+            self.assertContains(self.client.get(tags), "All files say what the production says now")
 
     def test_chapters_come_from_the_marks_of_a_page(self):
         text = written(shipped()["internet-station"])

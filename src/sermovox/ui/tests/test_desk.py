@@ -145,6 +145,20 @@ class Desk(BrowserTestCase):
         self.page.reload()
         self.expect_titles("b", "c", "a")
 
+    def test_an_answer_that_comes_too_late_takes_nothing_away(self):
+        self.page.goto("/productions/2/")
+        boxes = self.page.locator("#rows input[name=section]")
+        count = boxes.count()
+        boxes.nth(1).uncheck()
+        # Two answers for the same rows, the first asked for by the page itself: both replace them.
+        ask = "htmx.ajax('GET', document.querySelector('#rows').getAttribute('hx-get').replace(/seen=\\w+/, 'seen='), "
+        ask += "{ target: '#rows', swap: 'outerHTML' })"
+        self.page.evaluate(f"Promise.all([{ask}, {ask}, {ask}])")
+        self.page.wait_for_timeout(500)
+        expect(boxes).to_have_count(count)
+        expect(boxes.nth(1)).not_to_be_checked()
+        expect(boxes.nth(0)).to_be_checked()
+
     def test_a_recording_is_dragged_from_the_margin_onto_its_row(self):
         self.begin("Tray")
         for _ in range(2):

@@ -169,6 +169,7 @@ class OnThePage(BrowserTestCase):
         self.assertEqual(shown.evaluate("image => image.naturalWidth"), 80)
         expect(page.get_by_label("Link of the mark").nth(1)).to_have_value("https://harbour.example/glass")
         page.get_by_role("link", name="its page").click()
+        expect(page.locator("#page[data-shown-in-ms]")).to_be_attached()
         for words in ("Change the chapter marks", "Mark the place"):
             self.press("u", f"Undone: {words}")
 
