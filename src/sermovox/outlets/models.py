@@ -146,13 +146,13 @@ class FileCheck(models.Model):
         return self.name
 
     @classmethod
-    def begin(cls, user, outlet: Outlet, files: Iterable, content_kind: str) -> list["FileCheck"]:
+    def begin(cls, user, outlet: Outlet, files: Iterable, content_kind: str) -> None:
         """Keep uploaded files until they are checked, and queue that. What was found long ago is forgotten."""
         from sermovox.outlets.tasks import check_file
 
         for old in cls.objects.filter(created_at__lt=timezone.now() - _KEPT_FOR):
             old.delete()
-        batch, text, begun = uuid.uuid4(), written(outlet), []
+        batch, text = uuid.uuid4(), written(outlet)
         for file in files:
             facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}
             check = cls.objects.create(name=file.name[:255], content_kind=content_kind, **facts)
@@ -164,8 +164,6 @@ class FileCheck(models.Model):
                 check.settle(cls.State.UNREADABLE, said=storage.said_of(error))
             else:
                 check_file.enqueue(check.pk)
-            begun.append(check)
-        return begun
 
     @property
     def path(self):
