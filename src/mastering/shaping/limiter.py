@@ -121,9 +121,8 @@ class _GainCurve:
         self._at_rest = not self._history_db.any()
         # The highest from one group back to the look-ahead, then the mean over the look-ahead: at a group and
         # at its end never less than the group asks for, since each averaged maximum has seen it.
-        highest = scipy.ndimage.maximum_filter1d(line, self._ahead + 2, origin=-(self._ahead // 2))[
-            1 : len(line) - self._ahead
-        ]
+        highest = scipy.ndimage.maximum_filter1d(line, self._ahead + 2, origin=-(self._ahead // 2))
+        highest = highest[1 : len(line) - self._ahead]
         total = np.concatenate([[0.0], np.cumsum(highest)])
         width = self._ahead + 1
         smooth_db = np.maximum((total[width:] - total[:-width]) / width, 0.0)

@@ -27,14 +27,6 @@ class Box:
             box = next(iter(box.all(name)), None) if box else None
         return box
 
-    def put(self, box: "Box") -> None:
-        """Put a box in the place of the one of its name, or last."""
-        for number, own in enumerate(self.inner):
-            if own.name == box.name:
-                self.inner[number] = box
-                return
-        self.inner.append(box)
-
     def as_bytes(self) -> bytes:
         body = b"".join(box.as_bytes() for box in self.inner) if self.name in _FAMILIES else self.body
         return struct.pack(">I4s", 8 + len(body), self.name) + body

@@ -49,7 +49,7 @@ class Chapters:
         """A chapter for each section that sounds."""
         chapters, at_s = [], 0.0
         for section in sections:
-            length_s = self.seconds(section)
+            length_s = self._seconds(section)
             if length_s:
                 chapters.append(_chapter(at_s, at_s + length_s, section.title, section))
                 at_s += length_s
@@ -57,7 +57,7 @@ class Chapters:
 
     def of_marks(self, section: Section) -> tuple[Chapter, ...]:
         """A chapter for each named point that is heard in a section; what lies before the first is called as it is."""
-        whole = _chapter(0.0, self.seconds(section), section.title, section)
+        whole = _chapter(0.0, self._seconds(section), section.title, section)
         named = [place for place in self.places(section) if place.mark.name.strip()]
         found = [_chapter(each.start_s, whole.end_s, each.mark.name, each.mark) for each in named]
         return one_after_another(found, whole)
@@ -82,7 +82,7 @@ class Chapters:
             at_s += piece.samples / rate_hz
         return sorted(found, key=lambda place: place.start_s)
 
-    def seconds(self, section: Section) -> float:
+    def _seconds(self, section: Section) -> float:
         """How long a section sounds; 0 while it cannot be told."""
         try:
             return self._assembly.seconds(section.stretches())

@@ -4,6 +4,7 @@ from dataclasses import replace
 
 from django.contrib import messages
 from django.core.paginator import Paginator
+from django.db import transaction
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
@@ -60,29 +61,31 @@ def chapters(request, pk: int):
 
 
 def picture(request, pk: int, sha256: str):
-    """A picture that one of the section's chapter marks shows."""
+    """A picture that the section's own chapter mark shows, or a point on a page of its production."""
     section = _mine(request, pk)
-    shown = {section.picture} | {place.mark.picture for place in Chapters(section.production).places(section)}
-    if sha256 not in shown or not (data := storage.picture(sha256)):
+    pages = section.production.pages.values_list("marks", flat=True)
+    shown = sha256 == section.picture or any(row.get("picture") == sha256 for marks in pages for row in marks)
+    if not shown or not (data := storage.picture(sha256)):
         raise Http404
     return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": "private, max-age=86400"})
 
 
 def _keep(section: Section, places: dict[str, Place], said: dict[str, dict], user) -> None:
+    words = f"Change the chapter marks of “{section.title}”"
     pages = {place.page.pk: place.page for place in places.values()}
-    with order.changing(
-        section.production, user, f"Change the chapter marks of “{section.title}”", pages=list(pages.values())
-    ):
-        if own := said.get(_OF_SECTION):
-            section.title = own["title"] or section.title
-            section.link, section.picture = own["link"], _picture(own, section.picture)
-            section.save(update_fields=["title", "link", "picture"])
-        for page in pages.values():
-            on_page = {place.mark.id: said.get(key) for key, place in places.items() if place.page.pk == page.pk}
-            page.looked_at_again()
-            marks = tuple(_said(mark, on_page.get(mark.id)) for mark in page.mark_list)
-            if marks != page.mark_list:
-                page.set_marks(marks)
+    with transaction.atomic():
+        # As they are by now, so that nobody else's change becomes a part of this one.
+        seen = [page.looked_at_again() for page in pages.values()]
+        with order.changing(section.production, user, words, pages=seen):
+            if own := said.get(_OF_SECTION):
+                section.title = own["title"] or section.title
+                section.link, section.picture = own["link"], _picture(own, section.picture)
+                section.save(update_fields=["title", "link", "picture"])
+            for page in seen:
+                on_page = {place.mark.id: said.get(key) for key, place in places.items() if place.page.pk == page.pk}
+                marks = tuple(_said(mark, on_page.get(mark.id)) for mark in page.mark_list)
+                if marks != page.mark_list:
+                    page.set_marks(marks)
 
 
 def _said(mark: markup.Mark, own: dict | None) -> markup.Mark:

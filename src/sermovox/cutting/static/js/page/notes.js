@@ -23,6 +23,11 @@ function showContents() {
   const sections = store.state.sections.map((s) => ({ at: s.start, end: s.end, section: s }));
   const marks = store.state.marks.map((m) => ({ at: m.start_sample, end: m.end_sample, mark: m }));
   const rows = [...sections, ...marks].sort((a, b) => a.at - b.at || (a.section ? -1 : 1));
+  let point = Infinity; // the first one that comes after a row
+  for (const row of rows.toReversed()) {
+    if (row.mark?.kind === "point") point = row.at;
+    row.hasPoint = point < row.end;
+  }
   contentsAsked += 1;
   addRows(rows, 0, contentsAsked);
   el("contents-none").hidden = rows.some((row) => row.mark) || sections.length > 1;
@@ -52,8 +57,7 @@ function addRows(rows, from, turn) {
     if (row.section) {
       const href = store.root.dataset.section.replace("/0/", `/${row.section.section}/`);
       more.append(built("a", "programme", { href }));
-      const points = rows.some(({ mark, at }) => mark?.kind === "point" && at >= row.at && at < row.end);
-      if (points) more.append(" ", built("a", "links and pictures", { href: `${href}chapters/`, title: "Of the chapter marks at its points" }));
+      if (row.hasPoint) more.append(" ", built("a", "links and pictures", { href: `${href}chapters/`, title: "Of the chapter marks at its points" }));
     }
     item.append(time, go, more);
     return item;
