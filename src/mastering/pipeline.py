@@ -65,6 +65,8 @@ class Order:
         Whether a file at `target` may be replaced.
     waveform
         Where to draw the finished file's waveform, if anywhere.
+    proven
+        Called before the finished file takes its name; raises where what it was made from proved wrong.
     """
 
     outlet: Outlet
@@ -76,6 +78,7 @@ class Order:
     texts: Mapping[str, str] | None = None
     replace: bool = False
     waveform: Path | None = None
+    proven: Callable[[], None] = lambda: None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -175,14 +178,15 @@ def measured_for(
     *,
     channels: int | None = None,
     outlet: Outlet | None = None,
+    content_kind: str = "speech",
     rumble_hz: float = 0.0,
     progress: Progress | None = None,
 ) -> Measurement:
-    """Measure a whole recording or programme as its levels are planned by: in so many channels or those of an outlet,
-    after the rumble filter where there is one. Raises UnreadableRecording or CannotMake.
+    """Measure a whole recording or programme as its levels are planned by: in so many channels, or those in which an
+    outlet takes such content, after the rumble filter where there is one. Raises UnreadableRecording or CannotMake.
     """
     if outlet:
-        channels = _channels(source, None, outlet)
+        channels = _channels(source, None, outlet, content_kind)
 
     def through(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         return without_rumble(blocks, cutoff_hz=rumble_hz, sample_rate_hz=sound.sample_rate_hz) if rumble_hz else blocks
@@ -242,7 +246,7 @@ def _planned(
         raise FileInTheWay(f"{order.target.name} exists already. Move it away, or allow it to be replaced.")
     outlet = order.outlet
     measured = order.measured()
-    channels = _channels(source, measured, outlet)
+    channels = _channels(source, measured, outlet, content_kind)
     measuring = clock.stage("Measuring the recording")
     if measured is None or measured.levels.channels != channels:
         if channels not in known:
@@ -272,7 +276,7 @@ def _alike(jobs: list[_Job]) -> list[list[_Job]]:
     return list(groups.values())
 
 
-def _channels(source: Path | Programme, measured: Measurement | None, outlet: Outlet) -> int:
+def _channels(source: Path | Programme, measured: Measurement | None, outlet: Outlet, content_kind: str) -> int:
     if measured:
         count = measured.facts.channels
     else:
@@ -283,7 +287,7 @@ def _channels(source: Path | Programme, measured: Measurement | None, outlet: Ou
             f"This recording has {count} channels, and this outlet takes mono or stereo. "
             "Mix it down to one or two channels first."
         )
-    return outlet.channels_for(count)
+    return outlet.channels_for(count, content_kind=content_kind)
 
 
 def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clock") -> Made:
@@ -299,6 +303,7 @@ def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clo
         _render(source, [job], clock.stage("Levelling and encoding"))
     order = job.order
     carried = read_carried(job.partial)
+    order.proven()
     put_in_place(job.partial, order.target, replace=order.replace)
     clock.done()
     sheet = check(

@@ -20,9 +20,11 @@ from sermovox.terminal import (
     outlet_of,
     print_json,
     print_sheet,
+    put_in_order,
     row_of,
     takes_files,
     takes_outlet,
+    takes_paths,
 )
 
 _SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
@@ -31,6 +33,8 @@ _SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "mar
 def main(arguments: list[str] | None = None) -> int:
     """Run one command. Returns the exit status: 0 all well, 1 a rule fails or a file cannot be used."""
     options = _parser().parse_args(arguments)
+    if "as_given" in options:
+        put_in_order(options)
     try:
         return options.run(options)
     except MasteringError as error:
@@ -63,7 +67,7 @@ def _parser() -> argparse.ArgumentParser:
     cuts.add_commands(commands)
 
     adding = commands.add_parser("add", help="bring recordings into a production")
-    adding.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    takes_paths(adding)
     adding.add_argument("--production", required=True, metavar="KEY", help="see: sermovox productions")
     adding.set_defaults(run=_add)
 

@@ -124,12 +124,16 @@ def _make(options) -> int:
 
 
 def _settled(outlet: Outlet, paths: list[Path]) -> Outlet:
-    """An outlet for these files: where it wants all alike, it is settled how. What cannot be read is told later."""
-    channels = []
-    for path in paths if outlet.same_channels else ():
-        with suppress(MasteringError), Reader(path) as reader:
-            channels.append(reader.channels)
-    return outlet.settled(channels)
+    """An outlet for these files: where it wants all alike, it is settled how."""
+    return outlet.settled([_channels_of(path) for path in paths]) if outlet.same_channels else outlet
+
+
+@cache
+def _channels_of(path: Path) -> int:
+    """How many channels a file has. One that cannot be read counts as mono; what is wrong with it is told later."""
+    with suppress(MasteringError), Reader(path) as reader:
+        return reader.channels
+    return 1
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -139,6 +143,7 @@ class _Work:
     path: Path
     source: Callable[[], Path | Programme]
     facts: Facts
+    channels: int
     names: dict[str, str]
     chapters: Callable[[], Sequence[Chapter]]
 
@@ -150,12 +155,14 @@ def _works(options, outlets: Sequence[Outlet]) -> list[_Work]:
     """
     given = _facts_given(options)
     each, joined = ([outlet for outlet in outlets if outlet.joined is kind] for kind in (False, True))
-    names = {outlet.key: _names(options, outlet, given) for outlet in each}
+    channels = [_channels_of(path) for path in options.files]
+    names = {outlet.key: _names(options, outlet, given, channels) for outlet in each}
     works = [
         _Work(
             path=path,
             source=lambda path=path: path,
             facts=facts,
+            channels=_channels_of(path),
             names={key: wanted[at] for key, wanted in names.items()},
             chapters=lambda path=path: _marked(path),
         )
@@ -170,7 +177,8 @@ def _works(options, outlets: Sequence[Outlet]) -> list[_Work]:
                 path=Path(str(whole["title"])),
                 source=lambda: sound()[0],
                 facts=facts_of([whole], lines=True)[0],
-                names={outlet.key: _names(options, outlet, [whole])[0] for outlet in joined},
+                channels=(widest := max(_channels_of(path) for path in options.files)),
+                names={outlet.key: _names(options, outlet, [whole], [widest])[0] for outlet in joined},
                 chapters=lambda: sound()[1],
             )
         )
@@ -214,8 +222,7 @@ def _orders(
     if name is None:
         print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
         return []
-    # Whatever the channels, a name has one ending, and so has the container.
-    container = outlet.encoding(channels=outlet.channels_for(1), content_kind=content_kind).container
+    container = outlet.encoding_from(work.channels, content_kind=content_kind).container
     chapters = work.chapters() if outlet.chapters else ()
     inscription, texts = inscribed(outlet, facts, container=container, picture=pictures[outlet.key], chapters=chapters)
     return [
@@ -254,7 +261,7 @@ def _plans(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, Le
     wrong: dict[Path, MasteringError] = {}
     for path in options.files:
         try:
-            measured = measured_for(path, outlet=outlet, rumble_hz=treatment.rumble_hz)
+            measured = measured_for(path, outlet=outlet, content_kind=options.content, rumble_hz=treatment.rumble_hz)
             known[path] = Given(measured.levels, options.content, treatment)
         except MasteringError as error:
             wrong[path] = error
@@ -307,16 +314,19 @@ def _takes_treatment(command: argparse.ArgumentParser) -> None:
     command.add_argument("--together", action="store_true", help="one gain for all files")
 
 
-def _names(options, outlet: Outlet, given: Sequence[dict]) -> list[str]:
-    """The names of all files to be made. Raises MasteringError where they cannot lie together."""
+def _names(options, outlet: Outlet, given: Sequence[dict], channels: Sequence[int]) -> list[str]:
+    """The names of all files to be made, from sources with so many channels.
+
+    Raises MasteringError where they cannot lie together.
+    """
     pattern = read_pattern(options.names if options.names is not None else outlet.names)
     facts = facts_of([each | {"outlet": outlet.title} for each in given])
-    extension = outlet.encoding(channels=outlet.channels_for(1), content_kind=options.content).extension
-    names = [with_ending(pattern.name(each), extension) for each in facts]
-    for problem in check_names(names, extensions=[extension] * len(names)):
+    endings = [outlet.encoding_from(count, content_kind=options.content).extension for count in channels]
+    names = [with_ending(pattern.name(each), ending) for each, ending in zip(facts, endings, strict=True)]
+    for problem in check_names(names, extensions=endings):
         where = f"{options.files[problem.index]}, named “{names[problem.index]}”"
         if problem.grave:
-            raise MasteringError(f"{where}: {problem.words} {problem.mend} Nothing was made.")
+            raise MasteringError(f"{outlet.title}: {where}: {problem.words} {problem.mend} Nothing was made.")
     return names
 
 

@@ -8,6 +8,7 @@
 | SERMOVOX_DEBUG            | 1: Django's debug pages                                | 0                  |
 | SERMOVOX_MAX_UPLOAD_BYTES | largest recording taken in                             | 8 GiB              |
 | SERMOVOX_KEEP_UPLOADS_DAYS | days an upload that broke off can be gone on with     | 7                  |
+| SERMOVOX_KEEP_BINNED_DAYS | days a replaced file lies in the bin                   | 30                 |
 | SERMOVOX_WATCHED          | folder whose new files are taken in                    | none               |
 """
 
@@ -36,6 +37,7 @@ ALLOWED_HOSTS = os.environ.get("SERMOVOX_HOSTS", "127.0.0.1,localhost,[::1]").sp
 DEMO_SIGN_IN = os.environ.get("SERMOVOX_DEMO_SIGN_IN") == "1"
 MAX_UPLOAD_BYTES = int(os.environ.get("SERMOVOX_MAX_UPLOAD_BYTES", 8 * 2**30))
 KEEP_UPLOADS_DAYS = float(os.environ.get("SERMOVOX_KEEP_UPLOADS_DAYS", 7))
+KEEP_BINNED_DAYS = float(os.environ.get("SERMOVOX_KEEP_BINNED_DAYS", 30))
 WATCHED_DIR = Path(os.environ["SERMOVOX_WATCHED"]).resolve() if os.environ.get("SERMOVOX_WATCHED") else None
 
 # A running order may have ten thousand sections, each with a tick box; a pasted script may be a whole book.

@@ -8,7 +8,7 @@ import shutil
 import time
 import uuid
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -61,6 +61,28 @@ def state_of(sha256: str) -> str:
         return "missing"
 
 
+def proven_state(sha256: str, *, since: float) -> str:
+    """As `state_of`, but a recording found whole after `since` (seconds since 1970) is not read once more while its
+    file stays untouched.
+    """
+    note = cached(sha256, "whole")
+    with suppress(OSError, ValueError):
+        at, *touched = note.read_text().split()
+        if touched == _touched(sha256) and float(at) >= since:
+            return "whole"
+    began = time.time()
+    state = state_of(sha256)
+    if state == "whole":
+        with whole(note) as path:
+            path.write_text(" ".join([str(began), *_touched(sha256)]))
+    return state
+
+
+def _touched(sha256: str) -> list[str]:
+    found = stored(sha256).stat()
+    return [str(found.st_size), str(found.st_mtime_ns), str(found.st_ctime_ns)]
+
+
 def keep(arrived: Path, sha256: str) -> None:
     """Move a file that has arrived to its place under its hash, read-only. A whole one there already stays."""
     if state_of(sha256) == "whole":
@@ -84,6 +106,19 @@ def heard(sha256: str) -> Path:
 def finished(delivery_id: int, file_id: int) -> Path:
     """The folder of one finished file."""
     return Path(settings.DATA_DIR) / "deliveries" / str(delivery_id) / str(file_id)
+
+
+def binned(file_id: int) -> Path:
+    """Where a finished file lies that another has replaced, for as long as the bin keeps it."""
+    return Path(settings.DATA_DIR) / "bin" / "files" / str(file_id)
+
+
+def move_folder(folder: Path, target: Path) -> None:
+    """Move a folder to a place of its own, if it is there."""
+    if folder.exists():
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.rmtree(target, ignore_errors=True)
+        os.replace(folder, target)
 
 
 @contextmanager

@@ -8,14 +8,35 @@ from pathlib import Path
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement
+from mastering.naming.checks import natural_order
 from mastering.outlets.checksheet import FAIL, CheckSheet
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet, parse, shipped
 
 
 def takes_files(command: argparse.ArgumentParser) -> None:
     """Let a command take files, and answer in JSON."""
-    command.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    takes_paths(command)
     command.add_argument("--json", action="store_true", help="as a JSON list, one object per file")
+
+
+def takes_paths(command: argparse.ArgumentParser) -> None:
+    """Let a command take files, in the order of their numbers."""
+    command.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    command.add_argument(
+        "--as-given",
+        action="store_true",
+        help="take the files in the order they are given (default: 2 before 10, whatever a wildcard gives)",
+    )
+
+
+def put_in_order(options) -> None:
+    """Bring the files of a command into the order of their numbers, and say which that is where there are several."""
+    if not options.as_given:
+        options.files = sorted(options.files, key=lambda path: natural_order(str(path)))
+    if len(options.files) > 1:
+        print("In this order:", file=sys.stderr)
+        for place, path in enumerate(options.files, 1):
+            print(f"{place:4}  {path}", file=sys.stderr)
 
 
 def takes_outlet(command: argparse.ArgumentParser, *, several: bool = False) -> None:

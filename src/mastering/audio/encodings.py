@@ -57,6 +57,30 @@ CODECS = {
 }
 """What is written into each container; the first is meant where none is named."""
 
+_ENDINGS = {
+    "mp3": ("mp3",),
+    "m4a": ("m4a",),
+    "m4b": ("m4b",),
+    "mp4": ("mp4", "m4a", "m4b"),
+    "wav": ("wav", "wave", "bwf", "rf64"),
+    "aiff": ("aiff", "aif"),
+    "flac": ("flac",),
+    "ogg": ("ogg", "oga"),
+    "wma": ("wma",),
+}
+"""The endings a file may have, by what its bytes are (common practice, no source)."""
+
+
+def fits_ending(ending: str, *, container: str, codec: str) -> bool:
+    """Whether a file with these bytes may end so. Of containers that are not written here nothing is said.
+
+    >>> fits_ending("mp3", container="wav", codec="pcm_s16le"), fits_ending("WAV", container="wav", codec="pcm_s16le")
+    (False, True)
+    """
+    also = ("opus",) if codec == "opus" else ()
+    return container not in _ENDINGS or ending.lower() in (*_ENDINGS[container], *also)
+
+
 CODEC_WORDS = {
     "mp3": "MP3",
     "aac": "AAC",

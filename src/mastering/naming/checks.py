@@ -20,7 +20,8 @@ _RESERVED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt
 _WINDOWS = re.compile(r'[<>:"|?*\\]')
 _UNSEEN = re.compile("[\x00-\x1f\x7f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
 _NOT_IN_A_URL = re.compile(r"[^A-Za-z0-9._~-]")
-_NATURAL = natsort_keygen(alg=ns.IGNORECASE)
+natural_order = natsort_keygen(alg=ns.IGNORECASE)
+"""Sorts names as people number them: 2 before 10."""
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,16 @@ def split_ending(name: str) -> tuple[str, str]:
 def with_ending(name: str, extension: str) -> str:
     """Give a name the ending of its format, unless it carries an audio ending already."""
     return name if not name or split_ending(name)[1] else f"{name}.{extension}"
+
+
+def fitted_ending(name: str, extension: str) -> str:
+    """Give a name the ending of its format in place of the audio ending it carries, if any.
+
+    >>> fitted_ending("line 7.mp3", "wav"), fitted_ending("Dr. No", "wav")
+    ('line 7.wav', 'Dr. No.wav')
+    """
+    stem, ending = split_ending(name)
+    return name if not name or ending.lower() == extension else f"{stem}.{extension}"
 
 
 def numbered(name: str, taken: set[str]) -> str:
@@ -156,7 +167,7 @@ def _sorted_wrong(names: Sequence[str]) -> Iterator[NameProblem]:
     if not wrong:
         return
     # Where people's own sense of order is kept, only the digits are too few.
-    natural = sorted(names, key=_NATURAL) == list(names)
+    natural = sorted(names, key=natural_order) == list(names)
     digits = max((len(group) for name in names for group in re.findall(r"\d+", name)), default=1)
     mend = f"Pad the numbers to {digits} digits: {{place|pad}}." if natural else "Begin with {place|pad}."
     for index in wrong:

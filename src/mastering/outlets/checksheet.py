@@ -4,9 +4,10 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from statistics import median
 
+from mastering.audio.encodings import fits_ending
 from mastering.audio.facts import FileFacts
 from mastering.meters.measurement import Measurement
-from mastering.naming.checks import check_names, out_of_order
+from mastering.naming.checks import check_names, out_of_order, split_ending
 from mastering.naming.patterns import read_pattern
 from mastering.outlets.outlet import Outlet, Rule
 from mastering.outlets.rules import (
@@ -131,14 +132,18 @@ class Delivered:
     role: str = ""
 
 
-def check_together(files: Sequence[Delivered], outlet: Outlet, *, extras: Collection[str] = ()) -> CheckSheet:
+def check_together(
+    files: Sequence[Delivered], outlet: Outlet, *, extras: Collection[str] = (), whole: bool = True
+) -> CheckSheet:
     """Hold the files of a delivery, in running order, against the rules that speak of all of them.
 
-    `extras` are the files beside them that there are.
+    `extras` are the files beside them that there are. Where these are not the `whole`, nothing is said of sections that
+    are not among them.
     """
+    left_out = {CONSISTENCY} if whole else {CONSISTENCY, "sections_required"}
     findings = []
     for rule in outlet.rules:
-        if rule.name in OF_DELIVERIES and rule.name != CONSISTENCY and files:
+        if rule.name in OF_DELIVERIES and rule.name not in left_out and files:
             demand = rule.demands[None]
             findings.append(_held(rule, demand, _of_all(rule.name, demand, files, extras)))
     return CheckSheet(tuple(findings))
@@ -203,6 +208,10 @@ def _of_file(rule: Rule, demand: Demand, examined: Examined, outlet: Outlet) -> 
         # Chapters are told apart by their titles; where they begin was looked at already.
         found = "\n".join(mark.title for mark in examined.carried.chapters)
         figure = ASKED if found == examined.texts["chapters"] else "with other titles"
+    ending = split_ending(examined.name)[1] if rule.name == "container" else ""
+    if ending and not fits_ending(ending, container=str(figure), codec=examined.facts.codec):
+        # A sheet may take several containers, each for its own files; a file has to end as what it is.
+        figure = f"{figure}, in a file that ends in .{ending}"
     if rule.name == "bit_rate_kbps" and examined.frame_kbps and demand.low is not None and demand.high is not None:
         return _frames(rule, demand, examined)
     return _held(rule, demand, figure)
@@ -246,11 +255,7 @@ def _name(rule: Rule, examined: Examined, outlet: Outlet) -> Finding:
     """A file's name: the one it was to have, or where nothing is known of that, one that can be used."""
     wanted = (examined.texts or {}).get(rule.name, "")
     extension = examined.name.rpartition(".")[2].lower()
-    kinds = {
-        outlet.encoding(channels=outlet.channels_for(channels), content_kind=kind).extension
-        for channels in (1, 2)
-        for kind in ("speech", "music")
-    }
+    kinds = {encoding.extension for encoding in outlet.encodings()}
     endings = [extension if extension in kinds else sorted(kinds)[0]]
     grave = next((each for each in check_names([examined.name], extensions=endings) if each.grave), None)
     right = examined.name == wanted if wanted else grave is None and extension in kinds

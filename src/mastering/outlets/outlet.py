@@ -182,9 +182,9 @@ class Outlet:
         """Whether all files of a delivery must have as many channels."""
         return "channels_alike" in self._by_name
 
-    def channels_for(self, source_channels: int) -> int:
+    def channels_for(self, source_channels: int, *, content_kind: str) -> int:
         """How many channels a file for this outlet has, made from a recording with so many."""
-        asked = self.demands(channels=source_channels, content_kind="speech")["channels"].first
+        asked = self.demands(channels=source_channels, content_kind=content_kind)["channels"].first
         return {MONO: 1, AS_SOURCE: source_channels}.get(asked, 2)
 
     def settled(self, source_channels: list[int]) -> "Outlet":
@@ -199,8 +199,18 @@ class Outlet:
         )
         return replace(self, rules=rules)
 
+    def encodings(self) -> list[Encoding]:
+        """What files for this outlet can be made of: one for each number of channels and kind of content."""
+        found = [self.encoding_from(channels, content_kind=kind) for channels in (1, 2) for kind in CONTENT_KINDS]
+        return list(dict.fromkeys(found))
+
+    def encoding_from(self, source_channels: int, *, content_kind: str) -> Encoding:
+        """What a file is made of that is made from a recording with so many channels."""
+        channels = self.channels_for(min(2, source_channels), content_kind=content_kind)
+        return self.encoding(channels=channels, content_kind=content_kind)
+
     def encoding(self, *, channels: int, content_kind: str) -> Encoding:
-        """What a finished file is made of, as these rules ask."""
+        """What a finished file with so many channels is made of, as these rules ask."""
         asked = self.demands(channels=channels, content_kind=content_kind)
 
         def first(name: str):
@@ -480,7 +490,7 @@ def _refuse_contradictions(outlet: Outlet) -> None:
             for needed in ("container", "channels", "sample_rate_hz"):
                 if needed not in asked:
                     raise BadOutlet(f"The outlet “{outlet.title}” does not state its {needed}.")
-            channels = outlet.channels_for(source_channels)
+            channels = outlet.channels_for(source_channels, content_kind=content_kind)
             asked = outlet.demands(channels=channels, content_kind=content_kind)
             encoding = outlet.encoding(channels=channels, content_kind=content_kind)
             if told := [*_against(asked, encoding), *objections(encoding)]:

@@ -33,7 +33,7 @@ class Making(TestCase):
     def make(self, samples, key="podcast-host", *, rate_hz=44100, name="take.wav", subtype="PCM_16", **options):
         recording = written(self.folder, samples, rate_hz, name, subtype)
         outlet = options.pop("outlet", None) or shipped()[key]
-        encoding = outlet.encoding(channels=outlet.channels_for(samples.shape[1]), content_kind="speech")
+        encoding = outlet.encoding_from(samples.shape[1], content_kind="speech")
         says = told(outlet, container=encoding.container) if options.pop("inscribed", True) else {}
         return make(recording, outlet, self.out / f"{key}.{encoding.extension}", **says, **options)
 

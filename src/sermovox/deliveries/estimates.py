@@ -13,10 +13,10 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.models import Page
-from sermovox.deliveries.models import FinishedFile, PlannedFile, planned_names
-from sermovox.levelling.soundings import Soundings
+from sermovox.deliveries.models import FinishedFile, PlannedFile, plan_run
 from sermovox.productions.models import Production, Section
-from sermovox.productions.naming import naming_for
+from sermovox.sources.names import naming_for
+from sermovox.sources.soundings import Soundings
 
 _TAGS_BYTES = 4000
 _SPEEDS = {"mp3": 45, "aac": 22, "opus": 35, "vorbis": 50, "wmav2": 90, "flac": 110, "alac": 100, "pcm": 130}
@@ -34,16 +34,25 @@ class Estimate:
     high_bytes: float
 
 
-class Wanted:
+class Proposed:
     """What a run would make for one outlet. Sizes and time are worked out when somebody looks at them.
 
     Raises CannotMake.
     """
 
-    def __init__(self, production: Production, outlet: Outlet, sections: list[Section]):
-        self._production, self._sections = production, sections
-        self.outlet = Soundings(production).settled(sections, outlet)
-        self.plan = planned_names(production, self.outlet, sections)
+    def __init__(
+        self,
+        production: Production,
+        outlet: Outlet,
+        sections: list[Section],
+        *,
+        some: bool = False,
+        again: bool = False,
+        soundings: Soundings | None = None,
+    ):
+        self._production = production
+        files, self.plan = plan_run(production, outlet, sections, some=some, again=again, soundings=soundings)
+        self.outlet, self._sections = files.outlet, files.soundings.sections
         self.naming = naming_for(production, outlet)
 
     @cached_property
@@ -73,10 +82,10 @@ class Wanted:
         return ""
 
 
-class Whole:
+class Together:
     """All outlets of a run together."""
 
-    def __init__(self, wanted: Sequence[Wanted]):
+    def __init__(self, wanted: Sequence[Proposed]):
         self.files = sum(len(each.files) for each in wanted)
         self.low_bytes = sum(each.low_bytes for each in wanted)
         self.high_bytes = sum(each.high_bytes for each in wanted)
@@ -84,15 +93,15 @@ class Whole:
         self.making_s = sum(each.making_s for each in wanted) / workers
         self.conflicts = sum(len(each.plan.conflicts) for each in wanted)
         self.problems = sum(len(each.plan.problems) for each in wanted)
+        self.up_to_date = sum(len(each.plan.up_to_date) for each in wanted)
+        self.rewritable = sum(len(each.plan.rewritable) for each in wanted)
 
 
 def _estimated(outlet: Outlet, file: PlannedFile, sections: list[Section]) -> Estimate:
-    parts = sections if file.section is None else [file.section]
+    sounding = file.wanted.sounding
+    parts = [section for section in sections if section.pk in sounding.parts] or [sounding.section]
     duration_s = sum(_duration_s(section) for section in parts)
-    channels = outlet.channels_for(min(2, max(_channels(section) for section in parts)))
-    kind = file.section.content_kind if file.section else parts[0].content_kind
-    encoding = outlet.encoding(channels=channels, content_kind=kind)
-    low, high = size_range_bytes(encoding, duration_s)
+    low, high = size_range_bytes(file.wanted.encoding, duration_s)
     around = _TAGS_BYTES if outlet.tag_patterns else 0
     picture = outlet.artwork.at_most_bytes if outlet.artwork else 0
     picture += sum(len(storage.picture(sha256)) for sha256 in _chapter_pictures(outlet, parts))
@@ -110,10 +119,6 @@ def _chapter_pictures(outlet: Outlet, sections: list[Section]) -> list[str]:
     return [sha256 for sha256 in shown if sha256]
 
 
-def _channels(section: Section) -> int:
-    return (section.recording.figures.get("channels") or 1) if section.recording else 1
-
-
 def _duration_s(section: Section) -> float:
     if section.length_s is not None:
         return section.length_s
@@ -122,7 +127,7 @@ def _duration_s(section: Section) -> float:
 
 def _speed(production: Production, outlet: Outlet) -> float:
     """How many times faster than it sounds a file for this outlet is made: as the last ones were."""
-    encoding = outlet.encoding(channels=outlet.channels_for(1), content_kind="speech")
+    codec = outlet.encodings()[0].codec
     made = FinishedFile.objects.made().filter(
         delivery__production__owner=production.owner, delivery__outlet_key=outlet.key, finished_at__gt=F("started_at")
     )
@@ -136,4 +141,4 @@ def _speed(production: Production, outlet: Outlet) -> float:
     together = Counter(runs.values_list("delivery__run", "section_id"))
     took_s = sum((end - start).total_seconds() / together[run, section] for run, section, _, start, end in rows)
     sounded_s = sum(duration_s or 0.0 for _, _, duration_s, _, _ in rows)
-    return sounded_s / took_s if sounded_s and took_s else _SPEEDS[encoding.codec]
+    return sounded_s / took_s if sounded_s and took_s else _SPEEDS[codec]

@@ -1,7 +1,8 @@
 """What each file of a production says of itself for an outlet, from its facts, sections and marks."""
 
+import hashlib
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from functools import cached_property
 
 from mastering.audio.wav import Broadcast
@@ -9,68 +10,62 @@ from mastering.naming.patterns import Facts, facts_of
 from mastering.outlets.inscribed import inscribed
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import FROM_MARKS
-from mastering.tagging.carried import read_carried
-from mastering.tagging.inscription import Chapter, Inscription
+from mastering.tagging.inscribing import holds
+from mastering.tagging.inscription import BadTag, Chapter, Inscription
+from sermovox import storage
 from sermovox.cutting.chapters import Chapters
-from sermovox.deliveries.models import FinishedFile
-from sermovox.productions.models import Production, Section
-from sermovox.productions.naming import shared_facts
+from sermovox.productions.models import Production, Section, fitted_artwork
+from sermovox.recordings.models import Recording
+from sermovox.sources.names import Wanted, shared_facts
+from sermovox.sources.soundings import Soundings
 
 
 class Inscriptions:
-    """What the files of one production say, read once."""
+    """What the files of one production say now, read once."""
 
-    def __init__(self, production: Production):
+    def __init__(self, production: Production, soundings: Soundings | None = None):
         self.production = production
-        self._pictures: dict[str, bytes] = {}
+        self._soundings = soundings or Soundings(production)
+        self._chapters_of: dict[tuple, list[Chapter]] = {}
 
     @cached_property
-    def sections(self) -> list[Section]:
-        return list(self.production.sections.select_related("recording").defer("script", "notes"))
-
-    @cached_property
-    def _places(self) -> dict[int, int]:
-        return {section.pk: place for place, section in enumerate(self.sections, 1)}
+    def _by_key(self) -> dict[int, Section]:
+        return {section.pk: section for section in self._soundings.sections}
 
     @cached_property
     def _marked(self) -> Chapters:
         return Chapters(self.production)
 
-    def of(
-        self, file: FinishedFile, *, container: str, has: Sequence[Chapter] = ()
-    ) -> tuple[Inscription, dict[str, str]]:
-        """What one file is to say, and what its check expects; `has` are the chapters in it, where it is made already.
+    def settled(self, file: Wanted, outlet: Outlet, *, date: str, container: str = "") -> dict:
+        """What one file is to say, as plain values that `restored` reads; `date` is the day it may tell.
 
-        Raises BadTag.
+        Holds "refusal" where a text cannot be written.
         """
-        outlet = file.delivery.outlet
-        return inscribed(
-            outlet,
-            self._facts(outlet, file.section, file.title),
-            container=container,
-            picture=self._picture(outlet),
-            chapters=self._chapters(file, has) if outlet.chapters else (),
-        )
+        sounding = file.sounding
+        container = container or file.encoding.container
+        artwork = self.production.artwork_sha256 if outlet.artwork and holds(container, "picture") else ""
+        chapters = self._chapters(file, outlet) if outlet.chapters else ()
+        values = {"artwork": artwork, "broadcast": asdict(self._broadcast(sounding.title, sounding.recording))}
+        try:
+            inscription, texts = inscribed(
+                outlet,
+                self._facts(outlet, file, date),
+                container=container,
+                chapters=chapters,
+            )
+        except BadTag as error:
+            return values | {"refusal": str(error)}
+        return values | {
+            "tags": inscription.tags,
+            "texts": texts,
+            "chapters": [_plain(chapter) for chapter in inscription.chapters],
+        }
 
-    def chapters_in(self, file: FinishedFile) -> Sequence[Chapter]:
-        """The chapters of a finished file, as they stand in it."""
-        return self._chapters(file, read_carried(file.path).chapters)
-
-    def _picture(self, outlet: Outlet) -> bytes:
-        if outlet.key not in self._pictures:
-            self._pictures[outlet.key] = self.production.picture_for(outlet.artwork)
-        return self._pictures[outlet.key]
-
-    def broadcast(self, title: str) -> Broadcast:
-        """What the description of a BWF says."""
-        production = self.production
-        return Broadcast(description=f"{production.title}: {title}", originator=production.narrator or "Sermovox")
-
-    def _facts(self, outlet: Outlet, section: Section | None, title: str) -> Facts:
-        own = {"place": 1, "title": title}
+    def _facts(self, outlet: Outlet, file: Wanted, date: str) -> Facts:
+        section = file.sounding.section
+        own = {"place": file.place, "title": file.sounding.title}
         if section is not None:
             own |= {
-                "place": self._places.get(section.pk, 1),
                 "number": section.number,
                 "role": section.role,
                 "part": section.part,
@@ -78,27 +73,69 @@ class Inscriptions:
                 "script": section.script,
                 "exact": section.exact_name,
             }
-        (facts,) = facts_of([shared_facts(self.production, outlet, len(self.sections)) | own], lines=True)
+        shared = shared_facts(self.production, outlet, len(self._soundings.sections), date)
+        (facts,) = facts_of([shared | own], lines=True)
         return facts
 
-    def _chapters(self, file: FinishedFile, has: Sequence[Chapter]) -> Sequence[Chapter]:
-        if file.delivery.outlet.chapters == FROM_MARKS:
-            given = self._marked.of_marks(file.section) if file.section else ()
-        else:
-            given = self.chapters_of_sections(file.section_keys)
-        if not file.is_made:
-            return given
-        # Its sound is as it was: whatever was moved since, the marks stay where they are in it.
-        if not has:
-            later_s = file.later_s
-            return tuple(
-                replace(each, start_s=each.start_s + later_s * (number > 0), end_s=each.end_s + later_s)
-                for number, each in enumerate(given)
-            )
-        by_title = {each.title: each for each in given}
-        told = given if len(given) == len(has) else [by_title.get(each.title, each) for each in has]
-        return tuple(replace(each, start_s=own.start_s, end_s=own.end_s) for own, each in zip(has, told, strict=True))
+    def _chapters(self, file: Wanted, outlet: Outlet) -> Sequence[Chapter]:
+        section = file.sounding.section
+        if outlet.chapters == FROM_MARKS:
+            return self._marked.of_marks(section) if section else ()
+        return self.chapters_of_sections(file.sounding.parts)
 
     def chapters_of_sections(self, keys: Sequence[int] = ()) -> list[Chapter]:
         """A chapter for each section that sounds, one after the other; of these alone, where some are named."""
-        return self._marked.of_sections(each for each in self.sections if not keys or each.pk in keys)
+        named = tuple(keys)
+        if named not in self._chapters_of:
+            among = self._soundings.sections
+            chosen = [self._by_key[key] for key in named if key in self._by_key] if named else among
+            self._chapters_of[named] = self._marked.of_sections(chosen)
+        return self._chapters_of[named]
+
+    def _broadcast(self, title: str, recording: Recording | None) -> Broadcast:
+        """What the description of a BWF says. When it was recorded, or came in, so that it says the same each time."""
+        date, time = recording.originated_at if recording else ("", "")
+        return Broadcast(
+            description=f"{self.production.title}: {title}",
+            originator=self.production.narrator or "Sermovox",
+            date=date,
+            time=time,
+        )
+
+
+def _plain(chapter: Chapter) -> dict:
+    """A chapter as plain values; its picture by its hash."""
+    picture = hashlib.sha256(chapter.picture).hexdigest() if chapter.picture else ""
+    return asdict(replace(chapter, picture=b"")) | {"picture": picture}
+
+
+def chapters_of(values: dict) -> tuple[Chapter, ...]:
+    """The chapters of what `settled` made, from the start of the source."""
+    return tuple(Chapter(**row | {"picture": storage.picture(row["picture"])}) for row in values.get("chapters", ()))
+
+
+def restored(values: dict, outlet: Outlet) -> tuple[Inscription, dict[str, str], Broadcast]:
+    """What is to be written, what a check expects, and the description of a BWF. Raises BadTag."""
+    if "refusal" in values:
+        raise BadTag(values["refusal"])
+    inscription = Inscription(
+        tags=values["tags"],
+        picture=fitted_artwork(values["artwork"], outlet.artwork) if values["artwork"] else b"",
+        chapters=chapters_of(values),
+        form=outlet.tag_form,
+    )
+    return inscription, values["texts"], Broadcast(**values["broadcast"])
+
+
+def in_place(given: Sequence[Chapter], has: Sequence[Chapter], later_s: float) -> tuple[Chapter, ...]:
+    """Chapters where they are in a finished file: as they stand in it (`has`), or `later_s` after their places in the
+    source where it holds none.
+    """
+    if not has:
+        return tuple(
+            replace(each, start_s=each.start_s + later_s * (number > 0), end_s=each.end_s + later_s)
+            for number, each in enumerate(given)
+        )
+    by_title = {each.title: each for each in given}
+    told = given if len(given) == len(has) else [by_title.get(each.title, each) for each in has]
+    return tuple(replace(each, start_s=own.start_s, end_s=own.end_s) for own, each in zip(has, told, strict=True))

@@ -5,6 +5,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
+from django.utils import timezone
 from zipstream import ZIP_STORED, ZipStream
 
 from mastering.audio.reader import clock
@@ -15,84 +16,87 @@ from mastering.outlets.rules import EXTRAS, FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png
+from sermovox.deliveries.bundles import Bundle, chapters_in
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.productions.naming import settled_names, shared_facts
+from sermovox.sources.names import WantedFiles, shared_facts
 
 COLUMNS = ("name", "title", "duration_s", "size_bytes", "sha256", *LEVEL_FIGURES, "verdict")
 
 
-def rows(delivery: Delivery) -> list[dict]:
+def rows(bundle: Bundle) -> list[dict]:
     """One row for each finished file, in running order."""
-    return [_row(file) for file in delivery.files.made()]
+    return [_row(file) for file in bundle.files]
 
 
-def as_csv(delivery: Delivery) -> str:
+def as_csv(bundle: Bundle) -> str:
     """The manifest as CSV with a header line."""
-    return write_table(COLUMNS, ([row.get(column) for column in COLUMNS] for row in rows(delivery)))
+    return write_table(COLUMNS, ([row.get(column) for column in COLUMNS] for row in rows(bundle)))
 
 
 def rename_map(delivery: Delivery) -> str:
     """Old and new names as CSV; the new ones are those the pattern for names gives today."""
-    production = delivery.production
-    sections, names, _ = settled_names(production, delivery.outlet)
-    now = {section.pk: name for section, name in zip(sections, names, strict=True)}
-    files = delivery.files.made()
-    return write_table(("old name", "new name"), [(file.name, now.get(file.section_id, file.name)) for file in files])
+    now = {file.key: file.name for file in WantedFiles(delivery.production, delivery.outlet).files}
+    rows = [(file.name, now.get((file.section_id, file.voice), file.name)) for file in delivery.files.standing()]
+    return write_table(("old name", "new name"), rows)
 
 
-def as_json(delivery: Delivery) -> str:
+def as_json(bundle: Bundle) -> str:
     """The manifest as JSON: the production, the outlet and the files."""
     document = {
-        "production": delivery.production.title,
-        "outlet": delivery.outlet_key,
-        "made_at": delivery.created_at.isoformat(timespec="seconds"),
-        "files": rows(delivery),
+        "production": bundle.production.title,
+        "outlet": bundle.outlet_key,
+        "made_at": bundle.made_at.isoformat(timespec="seconds"),
+        "files": rows(bundle),
     }
     return json.dumps(document, indent=2, ensure_ascii=False)
 
 
-def as_zip(deliveries: Sequence[Delivery]) -> Iterator[bytes]:
+def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
     """The finished files of one outlet or several with what goes beside them, streamed as a ZIP.
 
-    Audio does not shrink, so it is stored. Each outlet of several has a folder of its own.
+    Audio does not shrink, so it is stored. Each outlet of several has a folder of its own. What is missing is named in
+    a text beside the files.
     """
     archive = ZipStream(compress_type=ZIP_STORED, sized=False)
-    for delivery in deliveries:
-        top = f"{delivery.outlet_key}/" if len(deliveries) > 1 else ""
-        folder = top + folder_of(delivery)
-        for file in delivery.files.made():
+    for bundle in bundles:
+        top = f"{bundle.outlet_key}/" if len(bundles) > 1 else ""
+        folder = top + folder_of(bundle)
+        for file in bundle.files:
             archive.add_path(str(file.path), folder + file.name)
-        for name, content in extras_of(delivery).items():
+        for name, content in extras_of(bundle).items():
             archive.add(content, top + name)
+        if bundle.missing:
+            archive.add("".join(f"{line}\n" for line in bundle.missing).encode(), top + READ_FIRST)
     return iter(archive)
 
 
-def folder_of(delivery: Delivery) -> str:
+def folder_of(bundle: Bundle) -> str:
     """The folder its files lie in, with a slash at the end; empty for none."""
-    pattern = delivery.outlet.folder
+    pattern = bundle.outlet.folder
     if not pattern:
         return ""
-    facts = shared_facts(delivery.production, delivery.outlet, delivery.files.count())
+    date = timezone.localdate(bundle.made_at).isoformat()
+    facts = shared_facts(bundle.production, bundle.outlet, len(bundle.files), date)
     name = read_pattern(pattern).name(facts_of([facts])[0])
     # One plain folder: nothing that climbs out of the archive.
     safe = re.sub(r"[^\w .-]", "-", name).strip(". ")
     return f"{safe}/" if safe else ""
 
 
-def asked_extras(delivery: Delivery) -> set[str]:
+def asked_extras(bundle: Bundle) -> set[str]:
     """Which of the files that the outlet asks beside the finished ones there are."""
-    return {name for name in delivery.outlet.extra_files if name in _ALWAYS or any(_EXTRAS[name](delivery).values())}
+    return {name for name in bundle.outlet.extra_files if name in _ALWAYS or any(_EXTRAS[name](bundle).values())}
 
 
-def extras_of(delivery: Delivery) -> dict[str, bytes]:
+def extras_of(bundle: Bundle) -> dict[str, bytes]:
     """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is."""
-    asked = {"manifest.csv", "manifest.json", *delivery.outlet.extra_files}
-    if delivery.outlet.artwork:
+    asked = {"manifest.csv", "manifest.json", *bundle.outlet.extra_files}
+    if bundle.outlet.artwork:
         asked.add(COVER)
     made: dict[str, bytes] = {}
     for name in (each for each in EXTRAS if each in asked):
-        made |= _EXTRAS[name](delivery)
+        made |= _EXTRAS[name](bundle)
     return {name: content for name, content in made.items() if content}
 
 
@@ -101,24 +105,23 @@ def named(name: str, content: bytes) -> str:
     return "cover.png" if name == COVER and is_png(content) else name
 
 
-def artwork(delivery: Delivery) -> bytes:
+def artwork(bundle: Bundle) -> bytes:
     """The production's picture as the outlet wants it; empty where there is none or it cannot be made to fit."""
-    return delivery.production.picture_for(delivery.outlet.artwork or _ANY_ARTWORK)
+    return bundle.production.picture_for(bundle.outlet.artwork or _ANY_ARTWORK)
 
 
-def chapter_files(delivery: Delivery, kind: str) -> dict[str, bytes]:
+def chapter_files(bundle: Bundle, kind: str) -> dict[str, bytes]:
     """The chapters as files of their own, "json" or "txt": one for each file whose chapters are marks of its page, else
     one for all sections, joined or one after the other. JSON (the open chapter format, version 1.2.0) names pictures,
     which come with it.
     """
-    inscriptions = Inscriptions(delivery.production)
-    files = delivery.files.made().select_related("delivery", "section__recording")
-    if delivery.outlet.chapters == FROM_MARKS:
-        sets = {f"{Path(file.name).stem}.": inscriptions.chapters_in(file) for file in files}
-    elif delivery.outlet.joined and (whole := files.first()):
-        sets = {"": inscriptions.chapters_in(whole)}
+    if bundle.outlet.chapters == FROM_MARKS:
+        sets = {f"{Path(file.name).stem}.": chapters_in(file) for file in bundle.files}
+    elif bundle.outlet.joined and bundle.files:
+        sets = {"": chapters_in(bundle.files[0])}
     else:
-        sets = {"": inscriptions.chapters_of_sections()}
+        keys = list(dict.fromkeys(file.section_id for file in bundle.files if file.section_id))
+        sets = {"": Inscriptions(bundle.production).chapters_of_sections(keys) if keys else []}
     write = _as_chapter_json if kind == "json" else _as_lines
     return {name: data for before, chapters in sets.items() if chapters for name, data in write(before, chapters)}
 
@@ -142,24 +145,26 @@ def _as_lines(before: str, chapters: Sequence[Chapter]) -> Iterator[tuple[str, b
     yield f"{before}chapters.txt", lines.encode()
 
 
-def _check_sheets(delivery: Delivery) -> bytes:
+def _check_sheets(bundle: Bundle) -> bytes:
     from sermovox.deliveries.sheets import as_html
 
-    return as_html(delivery).encode()
+    return as_html(bundle).encode()
 
 
 COVER = "cover.jpg"
+READ_FIRST = "read first.txt"
+"""Names what an archive lacks, or what in it is out of date, so that nobody takes it for all there is."""
 CHECK_SHEETS = "check-sheets.html"
 _ALWAYS = ("manifest.csv", "manifest.json", CHECK_SHEETS)
 """Can be made of any files."""
 _ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_000, source="")
-_EXTRAS: dict[str, Callable[[Delivery], dict[str, bytes]]] = {
-    "manifest.csv": lambda delivery: {"manifest.csv": as_csv(delivery).encode()},
-    "manifest.json": lambda delivery: {"manifest.json": as_json(delivery).encode()},
-    COVER: lambda delivery: {named(COVER, picture := artwork(delivery)): picture},
-    "chapters.json": lambda delivery: chapter_files(delivery, "json"),
-    "chapters.txt": lambda delivery: chapter_files(delivery, "txt"),
-    CHECK_SHEETS: lambda delivery: {CHECK_SHEETS: _check_sheets(delivery)},
+_EXTRAS: dict[str, Callable[[Bundle], dict[str, bytes]]] = {
+    "manifest.csv": lambda bundle: {"manifest.csv": as_csv(bundle).encode()},
+    "manifest.json": lambda bundle: {"manifest.json": as_json(bundle).encode()},
+    COVER: lambda bundle: {named(COVER, picture := artwork(bundle)): picture},
+    "chapters.json": lambda bundle: chapter_files(bundle, "json"),
+    "chapters.txt": lambda bundle: chapter_files(bundle, "txt"),
+    CHECK_SHEETS: lambda bundle: {CHECK_SHEETS: _check_sheets(bundle)},
 }
 
 

@@ -3,148 +3,153 @@
 import json
 import shutil
 import uuid
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 
+from django.conf import settings
 from django.db import models, transaction
+from django.db.models import Q
 from django.urls import reverse
 from django.utils import timezone
-from django.utils.text import slugify
 
-from mastering.errors import CannotMake, MasteringError
+from mastering.errors import CannotMake
 from mastering.naming.checks import NameProblem, numbered
-from mastering.naming.patterns import plain, read_pattern
-from mastering.naming.renaming import new_names, rename_all
-from mastering.outlets.checksheet import (
-    FAIL,
-    PASS,
-    REMARK,
-    CheckSheet,
-    Delivered,
-    check_together,
-    consistency,
-    verdict_of,
-)
+from mastering.naming.renaming import CannotRename, new_names, rename_all
+from mastering.outlets.checksheet import FAIL, PASS, REMARK, consistency, verdict_of
 from mastering.outlets.outlet import Outlet, parse, written
 from mastering.outlets.sentences import steps
 from mastering.pipeline import Made
-from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
 from sermovox import storage
-from sermovox.cutting.programmes import Assembly, Voice
-from sermovox.levelling.soundings import Sounding, Soundings, common_treatment, content_of
+from sermovox.deliveries.fingerprints import (
+    MADE_BEFORE,
+    NO_DATE,
+    UP_TO_DATE,
+    Changes,
+    changes_between,
+    followed_by,
+)
+from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.productions.models import Naming, Production, Section
-from sermovox.productions.naming import names_of, pattern_for, problems_of, settled_names
 from sermovox.progress import seconds_left
+from sermovox.sources.names import Wanted, WantedFiles, today
+from sermovox.sources.soundings import Soundings, digest
 
 _MOST_STARTS = 3
 
 
 @dataclass(frozen=True)
 class PlannedFile:
-    """A file about to be made: its name, and the earlier one for the same outlet that has it already.
+    """A file about to be made, and the earlier one for the same outlet that has its name already.
 
-    `programme` is what it is made of, where that is not the whole of one recording. One file of a whole production has
-    no section.
+    `current` is the file that stands for it now, under whatever name, and `changes` what of that is no longer so;
+    None where there is none, or where it does not do.
     """
 
-    section: Section | None
-    place: int
-    name: str
+    wanted: Wanted
     earlier: "FinishedFile | None"
-    programme: dict | None = None
-    title: str = ""
-    treatment: Treatment = AS_IT_IS
+    follows: dict
+    said: dict
+    current: "FinishedFile | None"
+    changes: Changes
+
+    @property
+    def needed(self) -> bool:
+        """Whether something is gained by making it: more than a new name or other tags."""
+        if self.current is None or self.current.state == FinishedFile.State.FAILS:
+            return True
+        return bool(self.changes) and not self.changes.rewritable
 
 
 @dataclass(frozen=True)
 class Plan:
-    """What a run would make, and the names that cannot be used."""
+    """What a run would make, what it leaves alone because its sound is up to date, and the names that cannot be used.
+
+    `of_all` counts the files there are of all sections that can be made; `left_out` are the sections that a file of all
+    of them goes without, because they have no recording yet.
+    """
 
     files: list[PlannedFile]
+    up_to_date: list[PlannedFile]
     problems: list[tuple[str, NameProblem]]
+    of_all: int
+    left_out: tuple[str, ...] = ()
 
     @property
     def conflicts(self) -> list[PlannedFile]:
         return [plan for plan in self.files if plan.earlier]
 
+    @property
+    def rewritable(self) -> list[PlannedFile]:
+        """Those left alone whose name and tags are to be written again."""
+        return [plan for plan in self.up_to_date if plan.changes]
 
-def planned_names(production: Production, outlet: Outlet, sections: list[Section]) -> Plan:
-    """Settle the names of some sections' files, as they follow from the whole running order."""
-    if outlet.joined:
-        return _planned_whole(production, outlet, sections)
-    chosen = {section.pk: section for section in sections}
-    everyone, names, problems = settled_names(production, outlet)
-    earlier = {name.casefold(): file for name, file in earlier_files(production, outlet.key).items()}
-    made = Assembly(production)
-    files = []
-    for place, (section, name) in enumerate(zip(everyone, names, strict=True), 1):
-        if section.pk not in chosen:
-            continue
-        section = chosen[section.pk]
-        for voice in _voices(made, section) or [Voice("", None)]:
-            own = _with_voice(name, voice.name)
-            if voice.name:
-                # Two voices may be called alike.
-                own = numbered(own, {file.name.casefold() for file in files if file.section == section})
-            title = f"{section.title} ({voice.name})" if voice.name else section.title
-            files.append(
-                PlannedFile(
-                    section, place, own, earlier.get(own.casefold()), voice.programme, title[:200], section.wishes
-                )
+
+def plan_run(
+    production: Production,
+    outlet: Outlet,
+    sections: list[Section],
+    *,
+    some: bool = False,
+    again: bool = False,
+    soundings: Soundings | None = None,
+) -> tuple[WantedFiles, Plan]:
+    """Settle what is made for some sections, as it follows from the whole running order.
+
+    A file of all sections takes every one that is ready, whichever are chosen, unless `some` asks for one of these
+    alone, which has a name of its own. Files that are up to date are left alone unless `again` asks for them too.
+    Raises CannotMake where what is chosen cannot sound.
+    """
+    keys = {section.pk for section in sections}
+    soundings = soundings or Soundings(production)
+    some_keys = keys if some and outlet.joined and keys != {each.pk for each in soundings.sections} else ()
+    files = WantedFiles(production, outlet, soundings=soundings, some=some_keys)
+    chosen = files.chosen(keys)
+    for file in chosen:
+        if file.sounding.refusal:
+            raise CannotMake(f"{file.sounding.title}: {file.sounding.refusal}")
+    inscriptions = Inscriptions(production, soundings)
+    undated = WantedFiles(production, outlet, soundings=soundings, some=some_keys, date=NO_DATE)
+    follows = followed_by(undated, inscriptions)
+    earlier = {name.casefold(): file for name, file in standing_files(production, outlet.key).items()}
+    current = {} if some_keys else current_files(production, outlet.key)
+    planned = []
+    for file in chosen:
+        has, values = current.get(file.key), follows[file.key].values
+        planned.append(
+            PlannedFile(
+                wanted=file,
+                earlier=earlier.get(file.name.casefold()),
+                follows=values,
+                said=inscriptions.settled(file, files.outlet, date=today()),
+                current=has,
+                changes=has.changes_to(values) if has else UP_TO_DATE,
             )
-    told = [
-        (everyone[problem.index].title, problem)
-        for problem in problems
-        if problem.grave and everyone[problem.index].pk in chosen
-    ]
-    return Plan(files, told)
+        )
+    told = [(file.sounding.title, problem) for file, problem in files.problems if problem.grave and file in chosen]
+    done = [] if again else [plan for plan in planned if not plan.needed]
+    parts = chosen[0].sounding.parts if outlet.joined and chosen and not some_keys else None
+    left_out = () if parts is None else tuple(each.title for each in soundings.sections if each.pk not in parts)
+    of_all = sum(not file.sounding.refusal for file in files.files) if not some_keys else 0
+    return files, Plan([plan for plan in planned if plan not in done], done, told, of_all, left_out)
 
 
-def _planned_whole(production: Production, outlet: Outlet, sections: list[Section]) -> Plan:
-    """One file of all sections, in their order, for an outlet that takes them joined."""
-    made = Assembly(production)
-    stretches = [stretch for section in sections for stretch in section.stretches()]
-    try:
-        voices = made.voices_of(made.pieces(stretches), mixed=True)
-    except MasteringError as error:
-        raise CannotMake(str(error)) from error
-    whole = Section(production=production, title=production.title, content_kind=content_of(sections), position=1)
-    name = names_of(production, outlet, [whole], read_pattern(pattern_for(production, outlet, [whole])))[0]
-    earlier = {name.casefold(): file for name, file in earlier_files(production, outlet.key).items()}
-    told = [(production.title, problem) for problem in problems_of([name], outlet, [whole]) if problem.grave]
-    file = PlannedFile(
-        None,
-        1,
-        name,
-        earlier.get(name.casefold()),
-        voices[0].programme,
-        production.title,
-        common_treatment(sections),
-    )
-    return Plan([file], told)
-
-
-def _voices(made: Assembly, section: Section) -> list[Voice]:
-    try:
-        return made.voices(section)
-    except MasteringError as error:
-        raise CannotMake(f"{section.title}: {error}") from error
-
-
-def _with_voice(name: str, voice: str) -> str:
-    """A file's name with that of a voice: "03-tides.mp3" and "guest.wav" make "03-tides-guest.mp3"."""
-    if not voice:
-        return name
-    stem, dot, ending = name.rpartition(".")
-    plain_voice = slugify(plain(voice.rpartition(".")[0] or voice))[:40]
-    return f"{stem}-{plain_voice}{dot}{ending}"
-
-
-def earlier_files(production: Production, outlet_key: str) -> dict[str, "FinishedFile"]:
-    """Finished files of a production for an outlet, by name; of those with one name, the newest."""
-    files = FinishedFile.objects.made().filter(delivery__production=production, delivery__outlet_key=outlet_key)
+def standing_files(production: Production, outlet_key: str) -> dict[str, "FinishedFile"]:
+    """Finished files of a production for an outlet that were not replaced, by name; of those with one name, the
+    newest.
+    """
+    files = FinishedFile.objects.standing().filter(delivery__production=production, delivery__outlet_key=outlet_key)
     return {file.name: file for file in files.only("name", "delivery_id").order_by("pk")}
+
+
+def current_files(production: Production, outlet_key: str) -> "dict[tuple[int | None, str], FinishedFile]":
+    """The file that stands for each section, and voice of it, for an outlet: the newest that was not replaced.
+
+    None for a section is the file of all of them.
+    """
+    files = FinishedFile.objects.current().filter(delivery__production=production, delivery__outlet_key=outlet_key)
+    return {(file.section_id, file.voice): file for file in files.order_by("pk")}
 
 
 class DeliveryQuerySet(models.QuerySet):
@@ -154,7 +159,11 @@ class DeliveryQuerySet(models.QuerySet):
 
 
 class Delivery(models.Model):
-    """What one run makes for one outlet. It keeps the rules it was made under; `run` is that of the whole run."""
+    """What one run makes for one outlet. It keeps the rules it was made under; `run` is that of the whole run.
+
+    `whole` says whether it makes a file of every section there was, `left_out` which sections a file of all of them
+    goes without.
+    """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="deliveries")
     outlet_key = models.CharField(max_length=60)
@@ -162,6 +171,8 @@ class Delivery(models.Model):
     run = models.UUIDField(default=uuid.uuid4, editable=False, db_index=True)
     created_at = models.DateTimeField(auto_now_add=True)
     cancelled_at = models.DateTimeField(null=True, blank=True)
+    whole = models.BooleanField(default=True)
+    left_out = models.JSONField(default=list)
 
     objects = DeliveryQuerySet.as_manager()
 
@@ -191,57 +202,71 @@ class Delivery(models.Model):
         sections: list[Section],
         *,
         existing: Mapping[str, str] | None = None,
+        some: bool = False,
+        again: bool = False,
     ) -> "list[Delivery]":
-        """Queue the files of some sections for one outlet or several. The names are settled now, so that they sort in
-        running order.
+        """Queue the files of some sections for one outlet or several, as `plan_run` plans them. All they follow from is
+        settled now: sound, treatment, names, and what they say of themselves.
 
         `existing` says for each outlet's key what is done where an earlier file has the same name; where it does not,
-        both are kept. An outlet for which everything is skipped has no delivery. Raises CannotMake where a name cannot
-        be used.
+        both are kept. An outlet for which everything is skipped or up to date has no delivery. Raises CannotMake where
+        a name cannot be used.
         """
-        run, deliveries = uuid.uuid4(), []
+        for file in FinishedFile.objects.outdated():
+            file.empty_bin()
+        run, deliveries, soundings = uuid.uuid4(), [], Soundings(production)
         with transaction.atomic():
             production.last_outlets = [outlet.key for outlet in outlets]
             production.save(update_fields=["last_outlets"])
             for outlet in outlets:
                 choice = (existing or {}).get(outlet.key) or Naming.Existing.KEEP_BOTH
-                delivery = cls._settle(production, outlet, sections, choice, run)
+                files, plan = plan_run(production, outlet, sections, some=some, again=again, soundings=soundings)
+                delivery = cls._settle(production, files.outlet, plan, choice, run, some=some)
                 deliveries += [delivery] if delivery else []
             _enqueue(FinishedFile.objects.filter(delivery__in=deliveries))
         return deliveries
 
     @classmethod
     def _settle(
-        cls, production: Production, outlet: Outlet, sections: list[Section], existing: str, run: uuid.UUID
+        cls, production: Production, outlet: Outlet, plan: Plan, existing: str, run: uuid.UUID, *, some: bool
     ) -> "Delivery | None":
-        outlet = Soundings(production).settled(sections, outlet)
-        planned = planned_names(production, outlet, sections)
-        if planned.problems:
-            raise CannotMake(f"{planned.problems[0][0]}: {planned.problems[0][1].words}")
-        wanted = planned.files
-        if existing == Naming.Existing.SKIP:
-            wanted = [plan for plan in wanted if plan.earlier is None]
+        if plan.problems:
+            raise CannotMake(f"{outlet.title}: {plan.problems[0][0]}: {plan.problems[0][1].words}")
+        skips = existing == Naming.Existing.SKIP
+        wanted = [each for each in plan.files if not (skips and each.earlier)]
         if not wanted:
             return None
-        taken = {name.casefold() for name in [*earlier_files(production, outlet.key), *(p.name for p in planned.files)]}
+        taken = set(standing_files(production, outlet.key)) | {each.wanted.name for each in plan.files}
+        taken = {name.casefold() for name in taken}
         delivery = cls.objects.create(
-            production=production, outlet_key=outlet.key, outlet_toml=written(outlet), run=run
+            production=production,
+            outlet_key=outlet.key,
+            outlet_toml=written(outlet),
+            run=run,
+            whole=len(wanted) == plan.of_all,
+            left_out=plan.left_out,
         )
-        for plan in wanted:
-            replaces = plan.earlier if existing == Naming.Existing.REPLACE else None
-            name = plan.name if replaces or not plan.earlier else numbered(plan.name, taken)
+        for each in wanted:
+            sounding, name = each.wanted.sounding, each.wanted.name
+            replaces = each.earlier if existing == Naming.Existing.REPLACE else None
+            if each.earlier and not replaces:
+                name = numbered(name, taken)
             taken.add(name.casefold())
-            section = plan.section
             delivery.files.create(
-                section=section,
-                title=plan.title,
-                recording=section.recording if section else sections[0].recording,
-                content_kind=section.content_kind if section else content_of(sections),
-                programme=plan.programme,
-                section_keys=[] if section else [each.pk for each in sections],
-                treatment=plan.treatment.as_dict(),
-                place=plan.place,
+                section=sounding.section,
+                title=sounding.title[:200],
+                recording=sounding.recording,
+                content_kind=sounding.content_kind,
+                programme=sounding.programme,
+                voice=sounding.voice,
+                section_keys=list(sounding.parts),
+                excerpt=some and outlet.joined,
+                treatment=sounding.treatment.as_dict(),
+                place=each.wanted.place,
                 name=name,
+                follows=each.follows,
+                fingerprint=digest(each.follows),
+                said=each.said,
                 replaces=replaces,
             )
         return delivery
@@ -257,19 +282,6 @@ class Delivery(models.Model):
             self.of_run.update(cancelled_at=timezone.now())
             FinishedFile.objects.filter(delivery__run=self.run).waiting().update(state=FinishedFile.State.CANCELLED)
 
-    def together(self, extras: Collection[str]) -> CheckSheet:
-        """What the outlet asks of all files beside each other; `extras` are the files that go with them."""
-        files = [
-            Delivered(
-                name=file.name,
-                channels=file.figures.get("channels") or 1,
-                size_bytes=file.figures.get("size_bytes") or 0,
-                role=file.section.role if file.section else "",
-            )
-            for file in self.files.made().select_related("section")
-        ]
-        return check_together(files, self.outlet, extras=extras)
-
     def run_again(self) -> None:
         """Queue once more what was cancelled or could not be made in the whole run."""
         with transaction.atomic():
@@ -280,17 +292,17 @@ class Delivery(models.Model):
             _enqueue(unmade)
 
     def hold_together(self) -> None:
-        """Once all files are made, add to each what the outlet asks of all of them beside each other."""
+        """Once all files are made, add to each what the outlet asks of it beside the other files that stand for it."""
         outlet = self.outlet
         if not outlet.compares_files:
             return
         with transaction.atomic():
             if self.files.under_way().exists():
                 return
-            files = list(self.files.made())
+            files = list(current_files(self.production, self.outlet_key).values())
             found = consistency([file.figures.get("integrated_lufs") for file in files], outlet)
             for file, finding in zip(files, found, strict=True):
-                if finding is None:
+                if finding is None or file.delivery_id != self.pk:
                     continue
                 others = [each for each in file.findings if each["rule"] != finding.rule]
                 file.findings = [*others, asdict(finding)]
@@ -299,9 +311,14 @@ class Delivery(models.Model):
 
     def rename(self, pairs: list[tuple[str, str]]) -> int:
         """Rename finished files by (old name, new name), all or none. Returns how many; raises CannotRename."""
-        files = list(self.files.made())
+        files = list(self.files.standing())
         names = new_names([file.name for file in files], pairs)
         changed = [(file, name) for file, name in zip(files, names, strict=True) if file.name != name]
+        others = standing_files(self.production, self.outlet_key)
+        taken = {name.casefold() for name, file in others.items() if file.delivery_id != self.pk}
+        for _, name in changed:
+            if name.casefold() in taken:
+                raise CannotRename(f"Another run has a file called {name} for this outlet. Nothing was renamed.")
         if changed:
             with transaction.atomic():
                 self.renamings.filter(undone=True).delete()
@@ -315,7 +332,7 @@ class Delivery(models.Model):
         if renaming is None:
             return 0
         before = {new: old for old, new in renaming.pairs}
-        changed = [(file, before[file.name]) for file in self.files.made() if file.name in before]
+        changed = [(file, before[file.name]) for file in self.files.standing() if file.name in before]
         with transaction.atomic():
             renaming.undone = True
             renaming.save(update_fields=["undone"])
@@ -324,8 +341,14 @@ class Delivery(models.Model):
 
     def _take_names(self, changed: list[tuple["FinishedFile", str]]) -> None:
         moves = [(file.path, file.folder / name) for file, name in changed]
+        files = WantedFiles(self.production, self.outlet, date=NO_DATE).files
+        now = {file.key: file.name for file in files}
         for file, name in changed:
-            FinishedFile.objects.filter(pk=file.pk).update(name=name)
+            file.name = name
+            # A name that somebody chose is right until the production asks for another than it does today.
+            asked = now.get((file.section_id, file.voice)) if file.follows else None
+            file.set_followed(file.follows | {"name": asked} if asked else file.follows)
+            file.save(update_fields=["name", "follows", "fingerprint"])
         # Last: should the disk refuse, the names in the database are taken back with it.
         rename_all(moves)
 
@@ -364,6 +387,18 @@ class FinishedFileQuerySet(models.QuerySet):
     def made(self) -> "FinishedFileQuerySet":
         return self.filter(state__in=FinishedFile.MADE)
 
+    def standing(self) -> "FinishedFileQuerySet":
+        """Those made that nothing has replaced."""
+        return self.made().filter(replaced_at=None)
+
+    def current(self) -> "FinishedFileQuerySet":
+        """Those that can stand for their section, or for all of them; of several the newest does."""
+        return self.standing().filter(Q(section__removed=False) | Q(section=None), excerpt=False)
+
+    def outdated(self) -> "FinishedFileQuerySet":
+        """Those that have lain in the bin for as long as it keeps them."""
+        return self.filter(replaced_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS), in_bin=True)
+
     def unmade(self) -> "FinishedFileQuerySet":
         return self.filter(state__in=[FinishedFile.State.CANCELLED, FinishedFile.State.REFUSED])
 
@@ -371,10 +406,15 @@ class FinishedFileQuerySet(models.QuerySet):
 class FinishedFile(models.Model):
     """One file of a delivery, from waiting to checked.
 
-    `programme` is what it is made of, settled when the run begins; null where that is the whole of `recording`. The
-    file of several sections has none of its own; `section_keys` says which they were, empty for all. `treatment` is its
-    section's when the run begins, `steps` what was done in the end: (what it is called, what it does here), `later_s`
-    by how much later a word stands in it than before.
+    `programme` is what it is made of, settled when the run begins; null where that is the whole of `recording`. `voice`
+    is the name of the voice where each of its section's has a file of its own. The file of several sections has none of
+    its own; `section_keys` says which they were, empty for all, and `excerpt` whether a few were asked for by
+    themselves. `treatment` is its section's when the run begins, `steps` what was done in the end: (what it is called,
+    what it does here), `later_s` by how much later a word stands in it than before.
+
+    `follows` is what it followed from (see `fingerprints`), `fingerprint` the hash of that, and `said` what it was to
+    say of itself (see `inscriptions`); empty where an earlier version made it. One that was replaced stays, with the
+    time; its bytes lie in the bin for some time, while `in_bin` is set.
     """
 
     class State(models.TextChoices):
@@ -398,6 +438,11 @@ class FinishedFile(models.Model):
     content_kind = models.CharField(max_length=10)
     programme = models.JSONField(null=True)
     section_keys = models.JSONField(default=list)
+    voice = models.CharField(max_length=255, blank=True)
+    excerpt = models.BooleanField(default=False)
+    follows = models.JSONField(default=dict)
+    fingerprint = models.CharField(max_length=64, blank=True)
+    said = models.JSONField(default=dict)
     treatment = models.JSONField(default=dict)
     place = models.PositiveIntegerField()
     name = models.CharField(max_length=255)
@@ -417,7 +462,9 @@ class FinishedFile(models.Model):
     gain_db = models.FloatField(null=True)
     ceiling_dbtp = models.FloatField(null=True)
     attempts = models.PositiveSmallIntegerField(default=0)
-    replaces = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, related_name="replaced_by")
+    replaces = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, related_name="successors")
+    replaced_at = models.DateTimeField(null=True)
+    in_bin = models.BooleanField(default=False)
 
     objects = FinishedFileQuerySet.as_manager()
 
@@ -432,7 +479,7 @@ class FinishedFile(models.Model):
 
     @property
     def folder(self) -> Path:
-        return storage.finished(self.delivery_id, self.pk)
+        return storage.binned(self.pk) if self.in_bin else storage.finished(self.delivery_id, self.pk)
 
     @property
     def path(self) -> Path:
@@ -482,37 +529,71 @@ class FinishedFile(models.Model):
         self.ceiling_dbtp = made.plan.ceiling_dbtp
         self.attempts = made.attempts
         self.share, self.stage, self.refusal, self.finished_at = 1.0, "", "", timezone.now()
-        replaced, self.replaces = self.replaces, None
-        with transaction.atomic():
-            self.save()
-            if replaced:
-                replaced.put_away()
+        self.save()
+        if self.replaces and self.replaces.replaced_at is None:
+            self.replaces.put_in_bin()
 
     def set_checked(self, figures: dict, findings: list[dict]) -> None:
         """Keep what was found when it was checked again."""
         self.figures, self.findings = figures, findings
         self.state = self._BY_VERDICT[verdict_of(finding["verdict"] for finding in findings)]
-        self.save(update_fields=["figures", "findings", "state", "sha256"])
+        self.save(update_fields=["figures", "findings", "state", "sha256", "said", "follows", "fingerprint"])
 
     @property
-    def sounding(self) -> Sounding:
-        """What it is made from."""
-        return Sounding(
-            section=None,
-            title=self.title,
-            content_kind=self.content_kind,
-            treatment=treatment_of(self.treatment),
-            recording=self.recording,
-            programme=self.programme,
-        )
+    def replaced_by(self) -> "FinishedFile | None":
+        """The file that took its place."""
+        return self.successors.made().order_by("-pk").first() if self.replaced_at else None
 
-    def put_away(self) -> None:
-        """Delete this file for good, and its run when it was the last there."""
-        delivery, folder = self.delivery, self.folder
-        self.delete()
-        if not delivery.files.exists():
-            delivery.delete()
-        shutil.rmtree(folder, ignore_errors=True)
+    @property
+    def is_there(self) -> bool:
+        """Whether its bytes are on the disk."""
+        return self.is_made and self.path.exists()
+
+    @property
+    def binned_until(self) -> datetime | None:
+        """When the bin lets go of it; None where it does not lie there."""
+        return self.replaced_at + timedelta(days=settings.KEEP_BINNED_DAYS) if self.in_bin else None
+
+    def set_followed(self, follows: dict) -> None:
+        """Note what it follows from; saves nothing."""
+        self.follows, self.fingerprint = follows, digest(follows) if follows else ""
+
+    def changes_to(self, follows: Mapping) -> Changes:
+        """What of it is no longer as its production asks now."""
+        if not self.follows:
+            return MADE_BEFORE
+        return UP_TO_DATE if self.fingerprint == digest(follows) else changes_between(self.follows, follows)
+
+    def put_in_bin(self) -> None:
+        """Take it out of the way for its successor: the record stays, the bytes lie in the bin."""
+        folder = self.folder
+        self.replaced_at = timezone.now()
+        self.save(update_fields=["replaced_at"])
+        storage.move_folder(folder, storage.binned(self.pk))
+        self.in_bin = True
+        self.save(update_fields=["in_bin"])
+
+    def take_back(self) -> None:
+        """Let it stand again in place of the one that replaced it, which goes to the bin. Raises CannotMake."""
+        if not self.in_bin or not self.is_there:
+            raise CannotMake("Its bytes are no longer in the bin.")
+        with transaction.atomic():
+            successor = self.replaced_by
+            if successor and not successor.replaced_at:
+                successor.put_in_bin()
+            clash = standing_files(self.delivery.production, self.delivery.outlet_key).get(self.name)
+            if clash:
+                raise CannotMake(f"There is another file called {self.name} by now. Give that one another name first.")
+            folder = self.folder
+            self.replaced_at, self.in_bin = None, False
+            self.save(update_fields=["replaced_at", "in_bin"])
+            storage.move_folder(folder, self.folder)
+
+    def empty_bin(self) -> None:
+        """Let its bytes go; the record stays."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+        self.in_bin = False
+        self.save(update_fields=["in_bin"])
 
     def set_refused(self, reason: str) -> None:
         self.state, self.refusal, self.stage, self.finished_at = (

@@ -4,6 +4,8 @@ import hashlib
 from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass, replace
 
+from django.utils import timezone
+
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
@@ -11,8 +13,11 @@ from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscribing import reinscribe_all
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
 from mastering.tagging.mp4_chapters import MP4S, has_links_and_pictures
-from sermovox.deliveries.inscriptions import Inscriptions
+from sermovox.deliveries.fingerprints import NO_DATE, followed_by
+from sermovox.deliveries.inscriptions import Inscriptions, in_place, restored
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.sources.names import WantedFiles
+from sermovox.sources.soundings import Soundings
 
 _MOST_SHOWN = 200
 
@@ -37,8 +42,8 @@ class Row:
 
 def compared(delivery: Delivery) -> list[Row]:
     """Every finished file of a delivery, those that differ first."""
-    inscriptions = Inscriptions(delivery.production)
-    rows = [_row(file, inscriptions) for file in _files(delivery)]
+    says = _Says(delivery)
+    rows = [_row(file, says) for file in _files(delivery)]
     return sorted(rows, key=lambda row: not (row.lines or row.wrong))
 
 
@@ -47,19 +52,21 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
 
     Returns how many were written, and the name of each that could not be with the reason.
     """
-    inscriptions, wanted, refused = Inscriptions(delivery.production), [], []
+    says, wanted, refused = _Says(delivery), [], []
     for file in _files(delivery):
         if file.pk not in chosen:
             continue
         try:
             has = read_carried(file.path)
-            given, texts = _given(file, inscriptions, has)
-            wanted.append((file, texts, (file.path, has.container, given)))
-        except MasteringError as error:
+            said, given, texts = says.of(file, has)
+            wanted.append((file, said, texts, (file.path, has.container, given)))
+        except (MasteringError, OSError) as error:
             refused.append((file.name, str(error)))
     written = 0
-    for (file, texts, _), wrong in zip(wanted, reinscribe_all([each for *_, each in wanted]), strict=True):
+    for (file, said, texts, _), wrong in zip(wanted, reinscribe_all([each for *_, each in wanted]), strict=True):
         if wrong is None:
+            file.said = said
+            file.set_followed(says.followed(file))
             _check_again(file, texts)
             written += 1
         elif isinstance(wrong, MasteringError):
@@ -69,18 +76,73 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
     return written, refused
 
 
+def bring_up_to_date(files: Sequence[FinishedFile]) -> tuple[int, list[tuple[str, str]]]:
+    """Give files the names and tags that their production asks for now.
+
+    Returns how many, and the name of each that could not be with the reason.
+    """
+    done, refused = 0, []
+    for delivery in {file.delivery for file in files}:
+        own = [file for file in files if file.delivery == delivery]
+        date = timezone.localdate(delivery.created_at).isoformat()
+        now = {each.key: each.name for each in WantedFiles(delivery.production, delivery.outlet, date=date).files}
+        names = {file: now.get((file.section_id, file.voice), file.name) for file in own}
+        try:
+            delivery.rename([(file.name, name) for file, name in names.items() if file.name != name])
+        except MasteringError as error:
+            refused += [(file.name, str(error)) for file, name in names.items() if file.name != name]
+            own = [file for file, name in names.items() if file.name == name]
+        written, wrong = write(delivery, {file.pk for file in own})
+        done, refused = done + written, refused + wrong
+    return done, refused
+
+
+class _Says:
+    """What a production says now of the files of a delivery, read once."""
+
+    def __init__(self, delivery: Delivery):
+        self._outlet, self._date = delivery.outlet, timezone.localdate(delivery.created_at).isoformat()
+        production, soundings = delivery.production, Soundings(delivery.production)
+        self._inscriptions = Inscriptions(production, soundings)
+        self._wanted = {file.key: file for file in WantedFiles(production, self._outlet, soundings=soundings).files}
+        undated = WantedFiles(production, self._outlet, soundings=soundings, date=NO_DATE)
+        self._follows = followed_by(undated, self._inscriptions)
+
+    def of(self, file: FinishedFile, has: Carried) -> tuple[dict, Inscription, dict[str, str]]:
+        """What one file is to say: as plain values, as it is written, and what its check expects.
+
+        Its sound is as it was: whatever was moved since, the chapter marks stay where they are in it.
+        """
+        wanted = self._wanted.get((file.section_id, file.voice))
+        if wanted is None:
+            raise MasteringError("Its section is no longer in the running order. Its tags are left as they are.")
+        if wanted.sounding.section is None and file.section_keys:
+            wanted = replace(wanted, sounding=replace(wanted.sounding, parts=tuple(file.section_keys)))
+        said = self._inscriptions.settled(wanted, self._outlet, date=self._date, container=has.container)
+        given, texts, _ = restored(said, self._outlet)
+        if self._outlet.chapters:
+            given = replace(given, chapters=in_place(given.chapters, has.chapters, file.later_s))
+            texts = texts | {"chapters": "\n".join(chapter.title for chapter in given.chapters)}
+        return said, given, texts
+
+    def followed(self, file: FinishedFile) -> dict:
+        """What a file follows from once its tags are written again."""
+        now = self._follows.get((file.section_id, file.voice))
+        if now is None or not file.follows:
+            return file.follows
+        return file.follows | {kind: now.values[kind] for kind in ("tags", "artwork", "chapters")}
+
+
 def _files(delivery: Delivery) -> list[FinishedFile]:
-    return list(delivery.files.made().select_related("delivery__production", "section", "recording"))
+    return list(delivery.files.standing().select_related("delivery__production", "section", "recording"))
 
 
-def _given(file: FinishedFile, inscriptions: Inscriptions, has: Carried) -> tuple[Inscription, dict[str, str]]:
-    return inscriptions.of(file, container=has.container, has=has.chapters)
-
-
-def _row(file: FinishedFile, inscriptions: Inscriptions) -> Row:
-    has = read_carried(file.path)
+def _row(file: FinishedFile, says: _Says) -> Row:
     try:
-        given, _ = _given(file, inscriptions, has)
+        has = read_carried(file.path)
+        _, given, _ = says.of(file, has)
+    except FileNotFoundError:
+        return Row(file, [], "Its file is no longer there. Make it again.")
     except MasteringError as error:
         return Row(file, [], str(error))
     lines = [

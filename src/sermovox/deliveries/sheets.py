@@ -11,7 +11,7 @@ from fpdf.fonts import FontFace
 from mastering.editing.tables import write_table
 from mastering.outlets.checksheet import FAIL, PASS, REMARK
 from sermovox.deliveries import manifest
-from sermovox.deliveries.models import Delivery
+from sermovox.deliveries.bundles import Bundle
 from sermovox.ui.paper import FAINT, Paper
 
 COLUMNS = ("file", "verdict of the file", "rule", "asked", "found", "margin", "verdict", "advice", "source")
@@ -33,18 +33,18 @@ class Sheet:
         return [finding for finding in self.findings if finding["verdict"] == FAIL]
 
 
-def sheets_of(delivery: Delivery) -> list[Sheet]:
+def sheets_of(bundle: Bundle) -> list[Sheet]:
     """That of the delivery as a whole, where its outlet asks something of one, and its files'; failing ones first."""
-    sheets = [Sheet(file.name, file.state, file.findings, file.remarks) for file in delivery.files.made()]
-    whole = delivery.together(manifest.asked_extras(delivery))
+    sheets = [Sheet(file.name, file.state, file.findings, file.remarks) for file in bundle.files]
+    whole = bundle.together(manifest.asked_extras(bundle))
     if whole.findings:
         sheets.insert(0, Sheet("All files together", whole.verdict, whole.as_list()))
     return sorted(sheets, key=lambda sheet: not sheet.failing)
 
 
-def as_html(delivery: Delivery) -> str:
+def as_html(bundle: Bundle) -> str:
     """A page that stands by itself, to be kept or printed."""
-    context = {"delivery": delivery, "outlet": delivery.outlet, "sheets": sheets_of(delivery)}
+    context = {"bundle": bundle, "outlet": bundle.outlet, "sheets": sheets_of(bundle)}
     return render_to_string("deliveries/sheets_alone.html", context)
 
 
@@ -61,25 +61,25 @@ def as_csv(sheets: Sequence[Sheet]) -> str:
     )
 
 
-def as_json(delivery: Delivery) -> str:
+def as_json(bundle: Bundle) -> str:
     """All of it, with the rules it was held against."""
     document = {
-        "production": delivery.production.title,
-        "outlet": delivery.outlet_key,
-        "made_at": delivery.created_at.isoformat(timespec="seconds"),
-        "rules": delivery.outlet_toml,
-        "sheets": [asdict(sheet) for sheet in sheets_of(delivery)],
+        "production": bundle.production.title,
+        "outlet": bundle.outlet_key,
+        "made_at": bundle.made_at.isoformat(timespec="seconds"),
+        "rules": bundle.outlet_toml,
+        "sheets": [asdict(sheet) for sheet in sheets_of(bundle)],
     }
     return json.dumps(document, indent=2, ensure_ascii=False)
 
 
-def as_pdf(delivery: Delivery) -> bytes:
+def as_pdf(bundle: Bundle) -> bytes:
     """The check sheets on A4."""
-    pdf = Paper(f"Check sheets: {delivery.production.title}, {delivery.outlet.title}")
-    _line(pdf, "serif", 20, 9, delivery.production.title)
-    made = delivery.created_at.strftime("%Y-%m-%d %H:%M UTC")
-    _line(pdf, "sans", 10, 5, f"For {delivery.outlet.title}, made {made}")
-    for sheet in sheets_of(delivery):
+    pdf = Paper(f"Check sheets: {bundle.production.title}, {bundle.outlet.title}")
+    _line(pdf, "serif", 20, 9, bundle.production.title)
+    made = bundle.made_at.strftime("%Y-%m-%d %H:%M UTC")
+    _line(pdf, "sans", 10, 5, f"For {bundle.outlet.title}, made {made}")
+    for sheet in sheets_of(bundle):
         pdf.ln(5)
         _line(pdf, "serif", 13, 7, sheet.name)
         _line(pdf, "sans", 9, 5, sheet.verdict)

@@ -4,6 +4,7 @@ import hashlib
 import logging
 import shutil
 import time
+from collections.abc import Callable
 
 from django_tasks import task
 
@@ -12,10 +13,13 @@ from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, CannotMake, MasteringError
 from mastering.pipeline import Made, Order, Stages, make_all
 from mastering.tagging.inscription import BadTag
-from sermovox.deliveries.inscriptions import Inscriptions
+from sermovox.deliveries.bundles import said_now
+from sermovox.deliveries.inscriptions import restored
 from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.proof import prove_recordings
+from sermovox.levelling.members import Member, beside
 from sermovox.levelling.plans import plan_beside
-from sermovox.levelling.soundings import Member, Soundings
+from sermovox.sources.soundings import Sounding, Soundings
 from sermovox.storage import not_written, whole
 
 logger = logging.getLogger(__name__)
@@ -103,40 +107,49 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
             if together.tell_progress(stage, share):
                 raise Cancelled("Cancelled.")
 
-    production = first.delivery.production
-    soundings, inscriptions = Soundings(production), Inscriptions(production)
-    orders, results, at = [], {}, []
-    for number, file in enumerate(files):
-        try:
-            orders.append(_order(file, soundings, inscriptions, stages))
-            at.append(number)
-        except (BadTag, CannotMake) as error:
-            results[number] = error
-    if orders:
-        member = Member(first.sounding, first.delivery.outlet, soundings.channels_of)
-        made = make_all(
-            member.source, orders, content_kind=first.content_kind, treatment=member.treatment, stages=stages
-        )
-        results |= dict(zip(at, made, strict=True))
+    soundings = Soundings(first.delivery.production)
+    sounding = soundings.settled_before(
+        title=first.title,
+        content_kind=first.content_kind,
+        treatment=first.treatment,
+        recording=recording,
+        programme=first.programme,
+    )
+    with prove_recordings(sounding.hashes, since=first.delivery.created_at) as proven:
+        orders, results, at = [], {}, []
+        for number, file in enumerate(files):
+            try:
+                orders.append(_order(file, sounding, soundings, stages, proven))
+                at.append(number)
+            except (BadTag, CannotMake) as error:
+                results[number] = error
+        if orders:
+            member = Member(sounding, first.delivery.outlet)
+            made = make_all(
+                member.source, orders, content_kind=first.content_kind, treatment=member.treatment, stages=stages
+            )
+            results |= dict(zip(at, made, strict=True))
     return [results[number] for number in range(len(files))]
 
 
-def _order(file: FinishedFile, soundings: Soundings, inscriptions: Inscriptions, stages: Stages) -> Order:
+def _order(
+    file: FinishedFile, sounding: Sounding, soundings: Soundings, stages: Stages, proven: Callable[[], None]
+) -> Order:
     outlet = file.delivery.outlet
-    member = Member(file.sounding, outlet, soundings.channels_of)
+    inscription, texts, broadcast = restored(file.said or said_now(file), outlet)
+    member = Member(sounding, outlet)
     plan = None
     if member.treatment.together or outlet.compares_files:
-        beside = soundings.beside(member, outlet)
-        plan = plan_beside(member, beside, outlet, lambda share: stages("Measuring the other sections", 0.0))
-    container = outlet.encoding(channels=member.channels, content_kind=file.content_kind).container
-    inscription, texts = inscriptions.of(file, container=container)
+        others = beside(member, soundings, outlet)
+        plan = plan_beside(member, others, outlet, lambda share: stages("Measuring the other sections", 0.0))
     return Order(
         outlet=outlet,
         target=file.path,
         measured=member.measurement,
         plan=plan,
         inscription=inscription,
-        broadcast=inscriptions.broadcast(file.title),
+        broadcast=broadcast,
         texts=texts | {"names": file.name},
         waveform=file.waveform_path,
+        proven=proven,
     )

@@ -4,6 +4,7 @@ from django.urls import path
 
 from sermovox.deliveries import views
 
+_CURRENT = "current/<int:production_id>/<slug:key>/"
 app_name = "deliveries"
 urlpatterns = [
     path("", views.delivery_list, name="list"),
@@ -19,6 +20,11 @@ urlpatterns = [
     path("files/<int:pk>/waveform/", views.waveform, name="waveform"),
     path("files/<int:pk>/download/", views.download, name="download"),
     path("<int:pk>/tags/", views.tags, name="tags"),
+    path(_CURRENT, views.current, name="current"),
+    path(f"{_CURRENT}files.zip", views.current_zip, name="current-zip"),
+    path(f"{_CURRENT}rewrite/", views.rewrite, name="rewrite"),
+    *(path(f"{_CURRENT}{name}", views.current_kept, {"name": name}, name=f"current-{name}") for name in views.KEPT),
+    path("files/<int:pk>/take-back/", views.take_back, name="take-back"),
     path("<int:pk>/cover.jpg", views.cover, name="cover"),
     path("<int:pk>/rename/", views.rename, name="rename"),
     path("<int:pk>/rename/undo/", views.rename_undo, name="rename-undo"),

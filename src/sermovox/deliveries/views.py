@@ -2,6 +2,7 @@
 
 from collections import Counter
 
+from django.conf import settings
 from django.contrib import messages
 from django.db.models import Count, Q
 from django.http import FileResponse, Http404, HttpResponse, StreamingHttpResponse
@@ -16,13 +17,17 @@ from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.checksheet import FAIL
 from mastering.tagging.pictures import mime_of
 from sermovox.deliveries import manifest, retagging, sheets
-from sermovox.deliveries.estimates import Wanted, Whole
+from sermovox.deliveries.board import CHANGED, TO_DO, Board
+from sermovox.deliveries.bundles import Bundle, Current, of_run
+from sermovox.deliveries.estimates import Proposed, Together
+from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.tasks import draw_file
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
 from sermovox.recordings.views import send_waveform
 from sermovox.recovery import enqueue_once
+from sermovox.sources.soundings import Soundings
 from sermovox.ui.files import send_audio
 from sermovox.ui.templatetags.figures import MARKS
 
@@ -44,7 +49,9 @@ def delivery_list(request):
 
 @require_POST
 def start(request, production_id: int):
-    """Begin a run; where names cannot be used or were used before, the page that asks about it comes first."""
+    """Begin a run; where names cannot be used or were used before, or all is up to date, the page that asks comes
+    first.
+    """
     production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
     keys = {int(key) for key in request.POST.getlist("section") if key.isdigit()}
     all_sections = production.sections.select_related("recording").defer("script")
@@ -60,27 +67,33 @@ def start(request, production_id: int):
     if not sections:
         messages.error(request, "Choose at least one section that has a recording.")
         return redirect(production)
+    wishes = {"some": "some" in request.POST, "again": "again" in request.POST}
+    soundings = Soundings(production)
     try:
-        wanted = [Wanted(production, outlet, sections) for outlet in outlets]
+        proposed = [Proposed(production, outlet, sections, soundings=soundings, **wishes) for outlet in outlets]
     except MasteringError as error:
         messages.error(request, str(error))
         return redirect(production)
     asked = request.POST.get("existing", "")
     asked = asked if asked in Naming.Existing.values else ""
     unsettled = any(
-        each.plan.problems or (each.plan.conflicts and not asked and not each.naming.existing) for each in wanted
+        each.plan.problems or (each.plan.conflicts and not asked and not each.naming.existing) for each in proposed
     )
-    if unsettled or "look" in request.POST:
-        context = {"production": production, "wanted": wanted, "sections": sections, "whole": Whole(wanted)}
+    idle = not any(each.plan.files for each in proposed)
+    if unsettled or idle or "look" in request.POST or "look" in request.POST.getlist("some"):
+        context = {"production": production, "proposed": proposed, "sections": sections, "whole": Together(proposed)}
         context["choices"] = [choice for choice in Naming.Existing.choices if choice[0]]
+        context |= wishes | {"joined": [each.outlet for each in proposed if each.outlet.joined]}
+        context["keep_binned_days"] = round(settings.KEEP_BINNED_DAYS)
+        context["some_left"] = len(sections) < len(all_sections)
         return render(request, "deliveries/before.html", context)
     if asked and "remember" in request.POST:
-        for each in wanted:
+        for each in proposed:
             each.naming.existing = asked
             each.naming.save()
-    existing = {each.outlet.key: asked or each.naming.existing for each in wanted}
+    existing = {each.outlet.key: asked or each.naming.existing for each in proposed}
     try:
-        deliveries = Delivery.start(production, outlets, sections, existing=existing)
+        deliveries = Delivery.start(production, outlets, sections, existing=existing, **wishes)
     except CannotMake as error:
         messages.error(request, str(error))
         return redirect(production)
@@ -105,7 +118,7 @@ def rename(request, pk: int):
             count = delivery.rename(pairs)
             messages.success(request, f"{count} files are renamed. Undo gives them their old names back.")
             return redirect(delivery)
-        names = [file.name for file in delivery.files.made()]
+        names = [file.name for file in delivery.files.standing()]
         after = new_names(names, pairs)
     except MasteringError as error:
         return render(request, "deliveries/rename.html", context | {"wrong": str(error)})
@@ -134,7 +147,7 @@ def rename_map(request, pk: int):
 
 def cover(request, pk: int):
     """The artwork as the outlet wants it."""
-    picture = manifest.artwork(_mine(request, pk))
+    picture = manifest.artwork(of_run(_mine(request, pk)))
     if not picture:
         raise Http404
     response = HttpResponse(picture, content_type=mime_of(picture))
@@ -189,20 +202,27 @@ def download_all(request, pk: int):
     """Everything of one outlet, or with `?run` of all outlets of its run, as a ZIP."""
     delivery = _mine(request, pk)
     deliveries = list(delivery.of_run.select_related("production")) if "run" in request.GET else [delivery]
-    deliveries = [each for each in deliveries if each.files.made().exists()]
-    if not deliveries:
+    bundles = [bundle for bundle in map(of_run, deliveries) if bundle.files]
+    return _as_zip(bundles, f"{delivery.production.key}.zip")
+
+
+def _as_zip(bundles: list[Bundle], name_of_several: str):
+    if not bundles:
         raise Http404
-    response = StreamingHttpResponse(manifest.as_zip(deliveries), content_type="application/zip")
-    name = delivery.archive_name if len(deliveries) == 1 else f"{delivery.production.key}.zip"
+    response = StreamingHttpResponse(manifest.as_zip(bundles), content_type="application/zip")
+    name = bundles[0].archive_name if len(bundles) == 1 else name_of_several
     response["Content-Disposition"] = content_disposition_header(True, name)
     return response
 
 
 def kept_file(request, pk: int, name: str):
     """One of the files that go with a delivery: manifests, chapter lists, check sheets."""
-    delivery = _mine(request, pk)
+    return _kept(of_run(_mine(request, pk)), name)
+
+
+def _kept(bundle: Bundle, name: str):
     make, content_type = KEPT[name]
-    content = make(delivery)
+    content = make(bundle)
     if not content:
         raise Http404
     response = HttpResponse(content, content_type=content_type)
@@ -210,18 +230,98 @@ def kept_file(request, pk: int, name: str):
     return response
 
 
-def _chapters(delivery: Delivery, kind: str) -> bytes:
-    return manifest.chapter_files(delivery, kind).get(f"chapters.{kind}", b"")
+def current(request, production_id: int, key: str):
+    """The files that stand for a production now at one outlet, held together as a whole."""
+    found = _current(request, production_id, key)
+    bundle = found.bundle
+    together = bundle.together(manifest.asked_extras(bundle)).findings if bundle.files else ()
+    rows = [
+        {"wanted": wanted, "file": file, "changes": changes, "state": _standing_state(file, changes)}
+        for wanted, file, changes in found.rows
+    ]
+    changed = [row for row in rows if row["changes"]]
+    context = {
+        "production": found.production,
+        "outlet": found.outlet,
+        "bundle": bundle,
+        "rows": rows,
+        "together": together,
+        "together_fails": sum(finding.verdict == FAIL for finding in together),
+        "fails": sum(row["state"] == "fails" for row in rows),
+        "changed": len(changed),
+        "rewritable": [row["file"] for row in changed if row["changes"].rewritable],
+        "not_made": sum(row["file"] is None for row in rows),
+        "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
+        "made_s": sum(file.figures.get("duration_s") or 0 for file in bundle.files),
+        "chapters": found.outlet.chapters and found.outlet.joined,
+    }
+    return render(request, "deliveries/current.html", context)
+
+
+def _standing_state(file: FinishedFile | None, changes) -> str:
+    if file is None:
+        return TO_DO
+    return CHANGED if changes else file.state
+
+
+def current_zip(request, production_id: int, key: str):
+    """The files that stand for a production now at one outlet, as a ZIP."""
+    bundle = _current(request, production_id, key).bundle
+    return _as_zip([bundle] if bundle.files else [], bundle.archive_name)
+
+
+def current_kept(request, production_id: int, key: str, name: str):
+    """One of the files that go with them."""
+    return _kept(_current(request, production_id, key).bundle, name)
+
+
+@require_POST
+def rewrite(request, production_id: int, key: str):
+    """Bring name and tags of those files up to date that need nothing else."""
+    found = _current(request, production_id, key)
+    files = [file for _, file, changes in found.rows if file and changes and changes.rewritable]
+    done, refused = retagging.bring_up_to_date(files)
+    if done:
+        messages.success(
+            request, f"{done} file{'s' * (done != 1)} brought up to date. The sound is the same to the byte."
+        )
+    for name, reason in refused:
+        messages.error(request, f"{name}: {reason}")
+    return redirect("deliveries:current", production_id, key)
+
+
+def _current(request, production_id: int, key: str) -> Current:
+    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    outlet = outlets_of(request.user).get(key)
+    if outlet is None:
+        raise Http404
+    return Current(production, outlet)
+
+
+@require_POST
+def take_back(request, pk: int):
+    """Let a replaced file stand again."""
+    file = _my_file(request, pk)
+    try:
+        file.take_back()
+        messages.success(request, f"{file.name} stands again; the one that had replaced it lies in the bin.")
+    except CannotMake as error:
+        messages.error(request, str(error))
+    return redirect(file.delivery)
+
+
+def _chapters(bundle: Bundle, kind: str) -> bytes:
+    return manifest.chapter_files(bundle, kind).get(f"chapters.{kind}", b"")
 
 
 KEPT = {
     "manifest.csv": (manifest.as_csv, "text/csv; charset=utf-8"),
     "manifest.json": (manifest.as_json, "application/json"),
-    "chapters.json": (lambda delivery: _chapters(delivery, "json"), "application/json+chapters"),
-    "chapters.txt": (lambda delivery: _chapters(delivery, "txt"), "text/plain; charset=utf-8"),
+    "chapters.json": (lambda bundle: _chapters(bundle, "json"), "application/json+chapters"),
+    "chapters.txt": (lambda bundle: _chapters(bundle, "txt"), "text/plain; charset=utf-8"),
     manifest.CHECK_SHEETS: (sheets.as_html, "text/html; charset=utf-8"),
     "check-sheets.pdf": (sheets.as_pdf, "application/pdf"),
-    "check-sheets.csv": (lambda delivery: sheets.as_csv(sheets.sheets_of(delivery)), "text/csv; charset=utf-8"),
+    "check-sheets.csv": (lambda bundle: sheets.as_csv(sheets.sheets_of(bundle)), "text/csv; charset=utf-8"),
     "check-sheets.json": (sheets.as_json, "application/json"),
 }
 
@@ -232,6 +332,7 @@ def check_sheet(request, pk: int):
         return redirect(file.delivery)
     siblings = list(file.delivery.files.made())
     at = siblings.index(file)
+    changes = _changes_to(file)
     # A file that was put together is no recording's finished twin; its section's own screen has how it sounded before.
     recording = file.recording if file.programme is None else None
     compared = [("Recording", recording.figures)] if recording else []
@@ -240,12 +341,22 @@ def check_sheet(request, pk: int):
         "outlet": file.delivery.outlet,
         "recording": recording,
         "verdict_line": _verdict_line(file),
+        "changes": changes,
         "verdict_class": MARKS[file.state],
         "compared": [*compared, ("Finished file", file.figures)],
         "before": siblings[at - 1] if at else None,
         "after": siblings[at + 1] if at + 1 < len(siblings) else None,
     }
     return render(request, "deliveries/check_sheet.html", context)
+
+
+def _changes_to(file: FinishedFile) -> Changes:
+    """What of a file that stands for its section is no longer as its production asks."""
+    outlet = outlets_of(file.delivery.production.owner).get(file.delivery.outlet_key)
+    if file.replaced_at or file.excerpt or outlet is None:
+        return UP_TO_DATE
+    crossing = Board(file.delivery.production, [outlet]).at(file.section_id, outlet.key)
+    return crossing.changes if crossing.file_id == file.pk else UP_TO_DATE
 
 
 def audio(request, pk: int):
@@ -263,36 +374,61 @@ def download(request, pk: int):
 
 
 def _run(delivery: Delivery) -> dict:
-    files = list(delivery.files.select_related("recording"))
+    files = list(delivery.files.select_related("recording", "section").prefetch_related("successors"))
+    siblings = list(delivery.of_run.annotate(left=_LEFT, made=_MADE))
+    running = any(each.left for each in siblings)
     under_way = [file for file in files if file.state in (file.State.WAITING, file.State.MAKING)]
-    weights = [(file.recording.figures.get("duration_s") if file.recording else 0) or 1.0 for file in files]
-    done = [1.0 if file not in under_way else file.share for file in files]
-    share = sum(d * w for d, w in zip(done, weights, strict=True)) / (sum(weights) or 1.0)
-    outlet = delivery.outlet
-    together = [] if under_way else delivery.together(manifest.asked_extras(delivery)).findings
+    everything = FinishedFile.objects.filter(delivery__run=delivery.run).select_related("recording")
+    progress = _Progress(list(everything) if len(siblings) > 1 else files)
+    outlet, bundle = delivery.outlet, of_run(delivery)
+    together = [] if under_way else bundle.together(manifest.asked_extras(bundle)).findings
+    standing = [file for file in files if file.is_made and not file.replaced_at]
     return {
         "delivery": delivery,
         "outlet": outlet,
-        "siblings": list(delivery.of_run.annotate(left=_LEFT)),
+        "siblings": siblings,
+        "waited_for": [each for each in siblings if each.left],
         "together": together,
         "together_fails": sum(finding.verdict == FAIL for finding in together),
-        "common": _common_failures(files),
+        "common": _common_failures(standing),
         "files": files,
+        "missing": [] if under_way else bundle.missing,
         "artwork": outlet.artwork and delivery.production.artwork_sha256,
         "chapters": outlet.chapters and outlet.joined,
-        "running": bool(under_way),
-        "share": share,
-        "seconds_left": _seconds_left(files, weights, done),
+        "running": running,
+        "own_running": bool(under_way),
+        "share": progress.share,
+        "seconds_left": progress.seconds_left,
         "summary": _summary(files),
-        "fails": sum(file.state == "fails" for file in files),
+        "fails": sum(file.state == "fails" for file in standing),
         "refused": sum(file.state == "cannot be made" for file in files),
         "cancelled": sum(file.state == "cancelled" for file in files),
-        "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in files),
-        "made_count": sum(file.is_made for file in files),
-        "made_s": sum(file.figures.get("duration_s") or 0 for file in files if file.is_made),
+        "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
+        "made_count": len(bundle.files),
+        "made_s": sum(file.figures.get("duration_s") or 0 for file in bundle.files),
     }
 
 
+class _Progress:
+    """How far a run is, over all its outlets."""
+
+    def __init__(self, files: list[FinishedFile]):
+        self._files = files
+        self._weights = [(file.recording.figures.get("duration_s") if file.recording else 0) or 1.0 for file in files]
+        moving = (FinishedFile.State.WAITING, FinishedFile.State.MAKING)
+        self._done = [file.share if file.state in moving else 1.0 for file in files]
+
+    @property
+    def share(self) -> float:
+        done = sum(d * w for d, w in zip(self._done, self._weights, strict=True))
+        return done / (sum(self._weights) or 1.0)
+
+    @property
+    def seconds_left(self) -> float | None:
+        return _seconds_left(self._files, self._weights, self._done)
+
+
+_MADE = Count("files", filter=Q(files__state__in=FinishedFile.MADE))
 _LEFT = Count("files", filter=Q(files__state__in=["waiting", "making"]))
 
 

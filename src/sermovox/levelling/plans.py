@@ -13,7 +13,8 @@ from mastering.outlets.picture import Bar, bar_after, bar_before
 from mastering.outlets.rules import Demand
 from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
 from sermovox import storage
-from sermovox.levelling.soundings import Member, NotMeasured, digest
+from sermovox.levelling.members import Member, NotMeasured
+from sermovox.sources.soundings import digest
 
 
 @dataclass(frozen=True)

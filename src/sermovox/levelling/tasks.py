@@ -5,9 +5,10 @@ import logging
 from django_tasks import task
 
 from mastering.errors import MasteringError
-from sermovox.levelling.soundings import Soundings
+from sermovox.levelling.members import members_of
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Production
+from sermovox.sources.soundings import Soundings
 
 logger = logging.getLogger(__name__)
 
@@ -19,7 +20,8 @@ def measure_sections(production_id: int, outlet_key: str) -> None:
     outlet = outlets_of(production.owner).get(outlet_key) if production else None
     if outlet is None:
         return
-    for member in Soundings(production).members(list(production.sections.select_related("recording")), outlet):
+    soundings = Soundings(production)
+    for member in members_of(soundings, soundings.sections, outlet):
         if member.refusal:
             continue
         try:

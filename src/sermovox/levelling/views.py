@@ -21,13 +21,14 @@ from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
 from sermovox.cutting.listening import as_wav
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
 from sermovox.levelling.forms import in_words, treated
+from sermovox.levelling.members import Member, members_of
 from sermovox.levelling.plans import Planned, plans_of
-from sermovox.levelling.soundings import Member, Soundings
 from sermovox.levelling.tasks import measure_sections
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recovery import enqueue_once
+from sermovox.sources.soundings import Soundings
 
 _WITHIN_S = 0.6
 """So long a page may take over plans; what is left comes with the next look at the rows."""
@@ -179,7 +180,7 @@ def _treat(request, production: Production) -> None:
 
 
 def _rows(request, production: Production, outlet: Outlet) -> dict:
-    members = Soundings(production).members(_sections(production), outlet)
+    members = members_of(Soundings(production), _sections(production), outlet)
     found = _found(members, outlet, production)
     by = request.POST.get("by") or request.GET.get("by") or ""
     if by == _WORST:
@@ -253,7 +254,7 @@ def _planned(found: Section, outlet: Outlet, voice: int) -> tuple[list[_Row], _R
     production = found.production
     alone = not found.wishes.together and not outlet.compares_files
     sections = [found] if alone else _sections(production)
-    everyone = _found(Soundings(production).members(sections, outlet), outlet, production)
+    everyone = _found(members_of(Soundings(production), sections, outlet), outlet, production)
     own = [row for row in everyone if row.member.sounding.section and row.member.sounding.section.pk == found.pk]
     if not own:
         return own, None

@@ -10,6 +10,7 @@ from django.utils.http import content_disposition_header
 from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
+from mastering.audio.encodings import Encoding
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import (
@@ -258,7 +259,10 @@ def _whose(key: str, own: set[str]) -> str:
 
 def _format(outlet: Outlet) -> str:
     """What files it takes, in a few words."""
-    encoding = outlet.encoding(channels=outlet.channels_for(1), content_kind="speech")
+    return "; ".join(dict.fromkeys(_encoded(encoding) for encoding in outlet.encodings()))
+
+
+def _encoded(encoding: Encoding) -> str:
     rate = f"{encoding.sample_rate_hz / 1000:g} kHz"
     if not encoding.lossy:
         return f"{encoding.container.upper()}, {encoding.sample_format}, {rate}"

@@ -84,16 +84,7 @@ class Production(models.Model):
 
     def picture_for(self, rule: ArtworkRule | None) -> bytes:
         """The artwork as a rule asks for it; empty where none is asked or none can be made to fit. Made once."""
-        if rule is None or not self.artwork_sha256:
-            return b""
-        asked = f"{rule.at_least_px}-{rule.at_most_px}px-{rule.at_most_bytes}.{rule.format.lower()}"
-        kept = storage.cached(self.artwork_sha256, asked)
-        with suppress(FileNotFoundError):
-            return kept.read_bytes()
-        picture = picture_for(rule, storage.picture(self.artwork_sha256))
-        with storage.whole(kept) as path:
-            path.write_bytes(picture)
-        return picture
+        return fitted_artwork(self.artwork_sha256, rule)
 
     def set_artwork(self, data: bytes) -> None:
         """Keep a picture and what it is like. Raises BadArtwork."""
@@ -133,6 +124,20 @@ class Production(models.Model):
         with transaction.atomic():
             last = self.sections.aggregate(last=models.Max("position"))["last"] or 0
             return self.sections.create(position=last + 1, **facts)
+
+
+def fitted_artwork(sha256: str, rule: ArtworkRule | None) -> bytes:
+    """A kept picture as a rule asks for it; empty where none is asked or none can be made to fit. Made once."""
+    if rule is None or not sha256:
+        return b""
+    asked = f"{rule.at_least_px}-{rule.at_most_px}px-{rule.at_most_bytes}.{rule.format.lower()}"
+    kept = storage.cached(sha256, asked)
+    with suppress(FileNotFoundError):
+        return kept.read_bytes()
+    picture = picture_for(rule, storage.picture(sha256))
+    with storage.whole(kept) as path:
+        path.write_bytes(picture)
+    return picture
 
 
 class SectionManager(models.Manager):

@@ -26,6 +26,7 @@ urlpatterns = [
     path("productions/<int:pk>/names/save/", names.save, name="names-save"),
     path("productions/<int:pk>/names/exact/preview/", names.exact_preview, name="exact-preview"),
     path("productions/<int:pk>/names/exact/", names.exact_apply, name="exact-apply"),
+    path("productions/<int:pk>/tally/", productions.tally, name="tally"),
     path("productions/<int:pk>/sheet/", sheet.page, name="sheet"),
     path("productions/<int:pk>/sheet.csv", sheet.as_csv, name="sheet-csv"),
     path("productions/<int:pk>/sheet.pdf", sheet.as_pdf, name="sheet-pdf"),

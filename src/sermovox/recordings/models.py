@@ -147,6 +147,15 @@ class Recording(models.Model):
                 f"The length of {self.name} is being found anew. Try again in a minute."
             ) from error
 
+    @property
+    def originated_at(self) -> tuple[str, str]:
+        """The day (yyyy-mm-dd) and the time (hh:mm:ss) it was recorded, as its recorder wrote; else when it came in."""
+        date, _, clock = self.figures.get("originated", "").partition(" ")
+        came_in = timezone.localtime(self.created_at)
+        if date and clock:
+            return date, clock
+        return came_in.strftime("%Y-%m-%d"), came_in.strftime("%H:%M:%S")
+
     def duplicates(self) -> "RecordingQuerySet":
         """The same bytes in other productions of the same person."""
         same = Recording.objects.of(self.production.owner).filter(sha256=self.sha256)

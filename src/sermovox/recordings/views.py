@@ -142,7 +142,7 @@ def _unlike_rates(recording: Recording) -> list[str]:
     rate_hz = recording.figures.get("sample_rate_hz")
     wanted: dict[int, list[str]] = {}
     for outlet in recording.production.outlets.values():
-        asked = outlet.encoding(channels=1, content_kind="speech").sample_rate_hz
+        asked = outlet.encoding_from(recording.figures.get("channels") or 1, content_kind="speech").sample_rate_hz
         if rate_hz and asked != rate_hz:
             wanted.setdefault(asked, []).append(outlet.title)
     return [

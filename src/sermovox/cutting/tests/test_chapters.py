@@ -12,7 +12,7 @@ from PIL import Image
 from mastering.outlets.outlet import parse, shipped, written
 from mastering.tests.signals import speech
 from sermovox.cutting.models import Page
-from sermovox.deliveries.estimates import Wanted
+from sermovox.deliveries.estimates import Proposed
 from sermovox.deliveries.models import Delivery
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
@@ -64,7 +64,7 @@ class ChapterMarks(AppTestCase):
         asked = parse(text + '\n[[rules]]\nname = "chapters"\nexactly = "from marks"\nsource = "a test"\n')
         RuleSheet.change(self.narrator, asked, "Chapters asked")
         fields = {"outlet": "internet-station", "section": [self.section.pk]}
-        (estimate,) = Wanted(self.production, asked, [self.section]).files
+        (estimate,) = Proposed(self.production, asked, [self.section]).files
         self.client.post(f"/deliveries/start/{self.production.pk}/", fields)
         self.work()
         file = Delivery.objects.get().files.get()

@@ -14,6 +14,7 @@ from django_tasks_db.models import DBTaskResult
 
 from mastering.outlets.outlet import shipped
 from mastering.tests.signals import noise, speech
+from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.manifest import as_csv
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.recovery import requeue_tasks
@@ -114,7 +115,7 @@ class Running(AppTestCase):
         section = self.bring_in()
         section.title = "=HYPERLINK(1)"
         section.save()
-        self.assertIn("'=HYPERLINK(1)", as_csv(self.deliver()))
+        self.assertIn("'=HYPERLINK(1)", as_csv(of_run(self.deliver())))
 
     def test_a_delivery_keeps_the_rules_it_was_made_under(self):
         self.bring_in()

@@ -22,7 +22,7 @@ class DeliveredTwice(AppTestCase):
         return self.client.post(f"/deliveries/start/{self.production.pk}/", data)
 
     def again(self, **values) -> list[str]:
-        answer = self.begin(**values)
+        answer = self.begin(again="yes", **values)
         self.assertEqual(answer.status_code, 302)
         self.work()
         return sorted(FinishedFile.objects.values_list("name", flat=True))
@@ -30,7 +30,7 @@ class DeliveredTwice(AppTestCase):
 
 class Existing(DeliveredTwice):
     def test_it_is_asked_first_and_nothing_is_made_meanwhile(self):
-        page = self.begin()
+        page = self.begin(again="yes")
         self.assertContains(page, "2 files of these names are there already")
         self.assertContains(page, "01-one.mp3")
         self.assertEqual(FinishedFile.objects.count(), 2)
@@ -51,21 +51,22 @@ class Existing(DeliveredTwice):
         self.assertEqual(len({name.casefold() for name in names}), 6, names)
 
     def test_the_earlier_ones_go_only_when_the_new_ones_are_made(self):
-        self.begin(existing="replace")
-        self.assertEqual(FinishedFile.objects.count(), 4, "until then both are there")
+        self.begin(existing="replace", again="yes")
+        self.assertEqual(self.first.files.standing().count(), 2, "until then both are there")
         self.work()
-        self.assertEqual(sorted(FinishedFile.objects.values_list("name", flat=True)), ["01-one.mp3", "02-two.mp3"])
-        self.assertFalse(Delivery.objects.filter(pk=self.first.pk).exists())
+        standing = FinishedFile.objects.standing()
+        self.assertEqual(sorted(standing.values_list("name", flat=True)), ["01-one.mp3", "02-two.mp3"])
+        self.assertEqual(self.first.files.standing().count(), 0)
         self.assertEqual(len(list((self.folder / "data" / "deliveries").rglob("*.mp3"))), 2)
 
     def test_what_cannot_be_made_replaces_nothing(self):
-        self.begin(existing="replace")
+        self.begin(existing="replace", again="yes")
         Delivery.objects.first().cancel()
         self.work()
         self.assertEqual(self.first.files.made().count(), 2)
 
     def test_skipping_makes_only_what_is_new(self):
-        self.assertContains(self.client.get(self.begin(existing="skip")["Location"]), "nothing was made")
+        self.assertContains(self.client.get(self.begin(existing="skip", again="yes")["Location"]), "nothing was made")
         self.bring_in(speech(seconds=4, seed=9), name="three.wav")
         self.assertEqual(self.again(existing="skip"), ["01-one.mp3", "02-two.mp3", "03-three.mp3"])
 
@@ -76,7 +77,7 @@ class Existing(DeliveredTwice):
             f"/productions/{self.production.pk}/names/save/",
             {"outlet": "podcast-host", "pattern": "{place|pad:2}-{title}", "existing": ""},
         )
-        self.assertContains(self.begin(), "there already")
+        self.assertContains(self.begin(again="yes"), "there already")
 
 
 class Renaming(DeliveredTwice):

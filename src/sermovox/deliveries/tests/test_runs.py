@@ -14,6 +14,7 @@ from mastering.tagging.inscribing import sound_sha256
 from mastering.tests.signals import picture, speech
 from sermovox import storage
 from sermovox.cutting.models import Page
+from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.manifest import chapter_files, extras_of
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.outlets.models import RuleSheet
@@ -84,7 +85,7 @@ class Runs(AppTestCase):
         self.assertFalse(Delivery.objects.exists())
         self.assertContains(page, "Before the files are made")
         self.assertContains(page, "01-one.mp3")
-        wanted = page.context["wanted"]
+        wanted = page.context["proposed"]
         constant, variable = (each.files[0] for each in wanted)
         self.assertEqual(constant.low_bytes, constant.high_bytes)
         self.assertLess(variable.low_bytes, variable.high_bytes)
@@ -114,17 +115,18 @@ class Runs(AppTestCase):
     def test_a_joined_file_of_some_sections_has_their_chapters_alone_and_keeps_their_places(self):
         self.bring_in(speech(seconds=5, seed=5), name="three.wav")
         self.sections = list(self.production.sections.select_related("recording"))[1:]
+        some = {"some": "yes"}
         picked = storage.keep_picture(picture(side=64))
         self.production.sections.filter(pk=self.sections[1].pk).update(picture=picked, link="https://example.org/3")
         asked = written(shipped()["single-file-audiobook"]).replace('"chapters.txt"', '"chapters.txt", "chapters.json"')
         later = asked + '\n[[rules]]\nname = "head_s"\nat_least = 3\nsource = "a test"\n'
         RuleSheet.change(self.narrator, parse(later), "More room before")
-        (delivery,) = self.run_for("single-file-audiobook")
+        (delivery,) = self.run_for("single-file-audiobook", **some)
         file = delivery.files.get()
         found = read_carried(file.path).chapters
         self.assertEqual([chapter.title for chapter in found], ["two", "three"])
         self.assertGreater(found[1].start_s, 8, "6 s, and what was put before")
-        extras = extras_of(delivery)
+        extras = extras_of(of_run(delivery))
         told = json.loads(extras["chapters.json"])["chapters"]
         self.assertEqual(told[1]["startTime"], round(found[1].start_s, 3))
         self.assertEqual((told[1]["url"], told[1]["img"]), ("https://example.org/3", "chapter-02.jpg"))
@@ -156,7 +158,7 @@ class Runs(AppTestCase):
         (delivery,) = self.run_for("internet-station")
         found = read_carried(delivery.files.first().path).chapters
         self.assertEqual([(round(c.start_s, 2), c.title) for c in found], [(0, "one"), (2, "The bridge")])
-        extras = chapter_files(delivery, "txt")
+        extras = chapter_files(of_run(delivery), "txt")
         self.assertEqual(extras, {"01-one.chapters.txt": b"0:00 one\n0:02 The bridge\n"})
 
     def test_what_the_delivery_as_a_whole_lacks_is_said(self):

@@ -12,9 +12,9 @@ from mastering.outlets.outlet import shipped, shipped_text
 from mastering.tests.signals import noise, speech
 from sermovox import storage
 from sermovox.deliveries.models import Delivery
-from sermovox.levelling.soundings import Soundings
 from sermovox.productions import order
 from sermovox.productions.models import Section
+from sermovox.sources.soundings import Soundings
 from sermovox.ui.tests.base import AppTestCase
 
 RETAIL = "audiobook-retail"
@@ -43,7 +43,8 @@ class LevelsTestCase(AppTestCase):
         return answer.context
 
     def deliver(self, outlet: str = "radio-playout", toml: str = "") -> Delivery:
-        (delivery,) = Delivery.start(self.production, [shipped()[outlet]], list(self.production.sections.all()))
+        sections = list(self.production.sections.all())
+        (delivery,) = Delivery.start(self.production, [shipped()[outlet]], sections, again=True)
         if toml:
             Delivery.objects.filter(pk=delivery.pk).update(outlet_toml=toml)
         self.work()

@@ -16,7 +16,7 @@ from mastering.outlets.outlet import Outlet
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
-from sermovox.productions.naming import EXACT, names_of, naming_for, pattern_for, problems_of
+from sermovox.sources.names import EXACT, WantedFiles, naming_for, pattern_for
 
 _SHOWN = 500
 
@@ -37,7 +37,7 @@ def names(request, pk: int):
         "dictated": sum(bool(section.exact_name) for section in sections),
         "ways": WAYS,
     }
-    return render(request, "productions/names.html", context | _previewed(production, outlet, sections, text))
+    return render(request, "productions/names.html", context | _previewed(production, outlet, text))
 
 
 @require_POST
@@ -45,7 +45,7 @@ def preview(request, pk: int):
     """The names a pattern gives, while it is being written."""
     production = _mine(request, pk)
     outlet = _outlet(request, production)
-    found = _previewed(production, outlet, _sections(production), request.POST.get("pattern", ""))
+    found = _previewed(production, outlet, request.POST.get("pattern", ""))
     return render(request, "productions/_names_preview.html", found)
 
 
@@ -91,20 +91,20 @@ def exact_apply(request, pk: int):
     return redirect(_address(production, outlet))
 
 
-def _previewed(production: Production, outlet: Outlet, sections: list[Section], text: str) -> dict:
+def _previewed(production: Production, outlet: Outlet, text: str) -> dict:
     context = {"pattern": text, "problem": "", "rows": [], "grave": 0, "slight": 0, "more": 0}
     try:
         pattern = read_pattern(text.strip())
     except BadPattern as error:
         return context | {"problem": str(error)}
-    made = names_of(production, outlet, sections, pattern)
-    problems = problems_of(made, outlet, sections)
+    files = WantedFiles(production, outlet, pattern=pattern)
+    problems = [problem for _, problem in files.problems]
     told: dict[int, list] = {}
     for problem in problems:
         told.setdefault(problem.index, []).append(problem)
     rows = [
-        {"place": at + 1, "section": section, "name": name, "problems": told.get(at, [])}
-        for at, (section, name) in enumerate(zip(sections, made, strict=True))
+        {"place": file.place, "title": file.sounding.title, "name": file.name, "problems": told.get(at, [])}
+        for at, file in enumerate(files.files)
     ]
     grave = {problem.index for problem in problems if problem.grave}
     return context | {

@@ -1,5 +1,6 @@
 """Productions, their facts and their artwork, and single sections."""
 
+import time
 from collections import Counter
 
 from django.contrib import messages
@@ -12,13 +13,13 @@ from django.views.decorators.http import require_POST
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
 from mastering.tagging.pictures import mime_of
 from sermovox import storage
-from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.board import CHANGED, Board
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.forms import ProductionForm, SectionForm
 from sermovox.productions.models import Production, Section
-from sermovox.productions.views.running_order import newest_files
 
+_TALLIES_WITHIN_S = 0.5
 _CHANGES_A_PAGE = 200
 
 
@@ -26,9 +27,17 @@ def production_list(request):
     productions = Production.objects.of(request.user).annotate(
         section_count=Count("sections", filter=Q(sections__removed=False))
     )
-    tallies = _tallies(request.user)
-    context = {"productions": [{"production": p, "tally": tallies.get(p.pk, Counter())} for p in productions]}
-    return render(request, "productions/list.html", context)
+    until = time.monotonic() + _TALLIES_WITHIN_S
+    # Whatever is not counted by then comes when the page is seen.
+    rows = [{"production": p, "tally": _tally(p) if time.monotonic() < until else None} for p in productions]
+    return render(request, "productions/list.html", {"productions": rows})
+
+
+def tally(request, pk: int):
+    """How the files of one production stand, for the list of productions."""
+    production = _mine(request, pk)
+    context = {"row": {"production": production, "tally": _tally(production)}}
+    return render(request, "productions/_tally.html", context)
 
 
 def new(request):
@@ -132,15 +141,16 @@ def _edited(request, production: Production):
     return render(request, "productions/form.html", context)
 
 
-def _tallies(user) -> dict[int, Counter]:
-    """How many files pass and fail, by production; only the newest of each section and outlet counts."""
-    tallies: dict[int, Counter] = {}
-    files = FinishedFile.objects.filter(delivery__production__owner=user)
-    for file in newest_files(files).values():
-        tally = tallies.setdefault(file["delivery__production_id"], Counter())
-        tally["passes"] += file["state"] in ("passes", "passes with a remark")
-        tally["fails"] += file["state"] in ("fails", "cannot be made")
-    return tallies
+def _tally(production: Production) -> Counter:
+    """How many crossings of sections and outlets pass, fail and have changed since."""
+    outlets = outlets_of(production.owner)
+    used = production.deliveries.order_by().values_list("outlet_key", flat=True).distinct()
+    states = Board(production, [outlets[key] for key in used if key in outlets]).tally
+    return Counter(
+        passes=states["passes"] + states["passes with a remark"],
+        fails=states["fails"] + states["cannot be made"],
+        changed=states[CHANGED],
+    )
 
 
 def _mine(request, pk: int) -> Production:

@@ -1,10 +1,11 @@
 """The running order of a production, and every change of it."""
 
 import hashlib
+import json
 from functools import lru_cache
 
 from django.core.paginator import Paginator
-from django.db.models import Count, FloatField, Max, Q, Sum
+from django.db.models import Count, FloatField, Q, Sum
 from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast, Coalesce
 from django.http import HttpResponse, HttpResponseBadRequest
@@ -13,14 +14,15 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from mastering.outlets.outlet import Outlet
-from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.board import CHANGED, TO_DO, Board, Crossing
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
+from sermovox.recordings.models import Recording
 from sermovox.recordings.views import arrivals_of
 
 ROWS_A_PAGE = 300
 _UNUSED_SHOWN = 60
-_STATES = ["to do", "waiting", "making", "passes", "passes with a remark", "fails", "cannot be made"]
+_STATES = [TO_DO, "waiting", "making", "passes", "passes with a remark", CHANGED, "fails", "cannot be made"]
 
 
 def running_order(request, pk: int):
@@ -117,15 +119,6 @@ _CHANGES = {
 }
 
 
-def newest_files(files) -> dict[tuple[int, int | None, str], dict]:
-    """The newest of finished files by production, section (None for those of the whole) and outlet."""
-    shown = files.filter(Q(section__removed=False) | Q(section=None))
-    newest = shown.values("delivery__production_id", "section_id", "delivery__outlet_key").annotate(key=Max("pk"))
-    fields = ("pk", "state", "delivery_id", "section_id", "delivery__outlet_key", "delivery__production_id")
-    found = FinishedFile.objects.filter(pk__in=[row["key"] for row in newest]).values(*fields)
-    return {(row["delivery__production_id"], row["section_id"], row["delivery__outlet_key"]): row for row in found}
-
-
 _DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()), 0.0)
 
 
@@ -135,7 +128,8 @@ def _rows(production: Production, page: str | None) -> dict:
     recorded_s = Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField())
     sections = sections.annotate(duration_s=Coalesce("length_s", recorded_s))
     shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
-    newest = newest_files(FinishedFile.objects.filter(delivery__production=production))
+    board = Board(production, outlets)
+    chosen = _chosen(production, outlets)
     found = [
         {
             "section": s,
@@ -145,14 +139,13 @@ def _rows(production: Production, page: str | None) -> dict:
             "address": _address("productions:section", s.pk),
             "recording_address": s.recording_id
             and _address("cutting:page" if s.programme else "recordings:slip", s.recording_id),
-            "crossings": tuple(
-                (o.key, *_crossing(newest.get((production.pk, None if o.joined else s.pk, o.key)))) for o in outlets
-            ),
+            "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
+            "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
         for place, s in enumerate(list(shown.object_list), shown.start_index())
     ]
     moving = any(row["section"].recording and row["section"].recording.measuring for row in found)
-    moving = moving or any(file["state"] in ("waiting", "making") for file in newest.values())
+    moving = moving or board.moving
     undoable, redoable = order.last_change(production), order.next_change(production)
     recordings = production.recordings
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
@@ -163,7 +156,11 @@ def _rows(production: Production, page: str | None) -> dict:
         "rows": found,
         "page": shown,
         "moving": moving,
-        "chosen_outlets": _chosen(production, outlets),
+        "chosen_outlets": chosen,
+        "changed": board.tally[CHANGED],
+        "rewritable": [(outlet, count) for outlet in outlets if (count := board.rewritable(outlet.key))],
+        "to_make_json": json.dumps(_to_make(production, outlets, board)) if shown.has_other_pages() else "",
+        "standing": [outlet for outlet in outlets if board.has_files(outlet.key)],
         "undoable": undoable,
         "redoable": redoable,
         "unused": unused[:_UNUSED_SHOWN],
@@ -184,13 +181,26 @@ def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
     return keys if len(keys) == 1 else [key for key in production.last_outlets if key in keys]
 
 
-def _crossing(file: dict | None) -> tuple[str, str]:
-    """The state of a section for an outlet, and where more of it is to be seen."""
-    if file is None:
-        return "to do", ""
-    made = file["state"] in FinishedFile.MADE
-    name, key = ("deliveries:check-sheet", file["pk"]) if made else ("deliveries:detail", file["delivery_id"])
-    return file["state"], _address(name, key)
+def _crossing(found: Crossing) -> tuple[str, str, str, bool]:
+    """The state of a section for an outlet, the same in words, where more of it is to be seen, and whether it is up to
+    date.
+    """
+    address = ""
+    if found.state in ("waiting", "making", "cannot be made"):
+        address = _address("deliveries:detail", found.run_id)
+    elif found.file_id:
+        address = _address("deliveries:check-sheet", found.file_id)
+    return found.state, found.words, address, not found.needed
+
+
+def _to_make(production: Production, outlets: list[Outlet], board: Board) -> dict[str, list[int]]:
+    """For each outlet, how many files of the whole running order are to be made and how many are up to date."""
+    ready = production.sections.filter(recording__state=Recording.State.READY).values_list("pk", flat=True)
+    told = {}
+    for outlet in outlets:
+        done = [not board.at(pk, outlet.key).needed for pk in ready][: 1 if outlet.joined else None]
+        told[outlet.key] = [done.count(False), done.count(True)]
+    return told
 
 
 @lru_cache(maxsize=8192)
@@ -203,7 +213,7 @@ def _stamp(found: list[dict], unused: list[int], *changes) -> str:
     shown = [
         (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id, s.length_s)
         + ((s.recording.state, s.recording.share_measured) if s.recording else ())
-        + tuple(state for _, state, _ in row["crossings"])
+        + tuple(words for _, _, words, *_ in row["crossings"])
         for row in found
         if (s := row["section"])
     ]

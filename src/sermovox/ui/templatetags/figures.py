@@ -6,6 +6,7 @@ from functools import lru_cache
 from django import template
 from django.utils.dateformat import format as date_format
 from django.utils.html import format_html, format_html_join
+from django.utils.safestring import mark_safe
 
 from mastering.audio.reader import clock as as_clock
 
@@ -20,6 +21,8 @@ MARKS = {
     "fails": "fails",
     "cannot be made": "refused",
     "cancelled": "cancelled",
+    "changed since": "changed",
+    "replaced": "replaced",
 }
 
 
@@ -111,8 +114,8 @@ def first_sentence(text: str) -> str:
 
 
 @register.simple_tag
-def crossings(cells: tuple[tuple[str, str, str], ...]) -> str:
-    """A row's cells under the outlets: (outlet's key, state, address or "")."""
+def crossings(cells: tuple[tuple[str, str, str, str, bool], ...]) -> str:
+    """A row's cells under the outlets: (outlet's key, state, the same in words, address or "", whether up to date)."""
     return _crossings(cells)
 
 
@@ -120,20 +123,24 @@ def crossings(cells: tuple[tuple[str, str, str], ...]) -> str:
 def _crossings(cells) -> str:
     return format_html_join(
         "",
-        '<td class="crossing" data-outlet="{}">{}</td>',
+        '<td class="crossing" data-outlet="{}"{}>{}</td>',
         (
-            (key, format_html('<a href="{}">{}</a>', address, mark(state)) if address else mark(state))
-            for key, state, address in cells
+            (
+                key,
+                mark_safe(" data-done") if done else "",
+                format_html('<a href="{}">{}</a>', address, mark(state, words)) if address else mark(state, words),
+            )
+            for key, state, words, address, done in cells
         ),
     )
 
 
 @register.simple_tag
-@lru_cache(maxsize=len(MARKS))
-def mark(state: str) -> str:
-    """The mark of a state: its own shape, with its word for those who do not see it."""
+@lru_cache(maxsize=256)
+def mark(state: str, words: str = "") -> str:
+    """The mark of a state: its own shape, with its word for those who do not see it, or more about it."""
     return format_html(
         '<svg class="sign sign-{0}" role="img" aria-label="{1}"><title>{1}</title><use href="#mark-{0}"/></svg>',
         MARKS[state],
-        state,
+        words or state,
     )

@@ -10,38 +10,81 @@ let pressed = false; // the mouse is down on something that can be dragged
 
 // --- What is chosen -------------------------------------------------------------------------------------------
 
+const cellOf = (row, outlet) => row.querySelector(`td[data-outlet="${outlet.value}"]`);
+const isDone = (row, outlet) => "done" in (cellOf(row, outlet)?.dataset ?? {});
+const boxOf = (row) => row.querySelector("input[name=section]:not(:disabled)");
+
+// At first what is new, changed or failed is ticked; what somebody ticks or unticks stays as it is.
+function propose(outlets) {
+  for (const row of rows()) {
+    const box = boxOf(row);
+    if (box && !("chosen" in box.dataset)) box.checked = !outlets.length || outlets.some((outlet) => !isDone(row, outlet));
+  }
+}
+
 function show() {
   const button = document.querySelector("#make");
   if (!button) return;
   const outlets = [...form.querySelectorAll("input[name=outlet]:checked")];
+  propose(outlets);
   const everywhere = form.querySelector("#everywhere");
-  const here = form.querySelectorAll("input[name=section]:checked:not(:disabled)").length;
-  const picked = everywhere?.checked ? Number(everywhere.dataset.count) : here;
+  const here = rows().filter((row) => boxOf(row)?.checked);
   for (const cell of form.querySelectorAll("[data-outlet]")) {
     cell.classList.toggle("chosen", outlets.some((outlet) => outlet.value === cell.dataset.outlet));
   }
+  const picked = everywhere?.checked || here.length > 0;
   button.disabled = !picked || !outlets.length;
   document.querySelector("#order [name=look]").disabled = button.disabled;
   button.hidden = button.disabled && document.querySelector("[data-pair]") !== null;
-  button.textContent = button.disabled ? (picked ? "Choose an outlet" : "Choose sections to make") : `Make ${counted(outlets, picked)}`;
+  button.textContent = button.disabled ? said(outlets, picked) : counted(outlets, here, everywhere?.checked && everywhere);
   const all = form.querySelector("#all");
-  if (all) all.checked = here > 0 && here === form.querySelectorAll("input[name=section]:not(:disabled)").length;
+  if (all) all.checked = here.length > 0 && here.length === form.querySelectorAll("input[name=section]:not(:disabled)").length;
   const focused = rowOf(current) ?? rows()[0];
   if (focused) focused.tabIndex = 0;
 }
 
 document.addEventListener("change", (event) => {
+  if (event.target.name === "section") event.target.dataset.chosen = "yes";
   if (event.target.id === "all") {
-    for (const box of form.querySelectorAll("input[name=section]:not(:disabled)")) box.checked = event.target.checked;
+    for (const box of form.querySelectorAll("input[name=section]:not(:disabled)")) {
+      box.checked = event.target.checked;
+      box.dataset.chosen = "yes";
+    }
   }
   show();
 });
 
-function counted(outlets, picked) {
-  const files = outlets.reduce((sum, outlet) => sum + ("joined" in outlet.dataset ? 1 : picked), 0);
+// What stands on the button while there is nothing to make.
+function said(outlets, picked) {
+  if (picked) return "Choose an outlet";
+  const boxes = rows().filter(boxOf);
+  const done = outlets.length && boxes.length && boxes.every((row) => outlets.every((outlet) => isDone(row, outlet)));
+  return done ? "All are up to date" : "Choose sections to make";
+}
+
+// How many files are to be made, and how many are left alone because they are up to date.
+function counted(outlets, here, everywhere) {
+  const counts = everywhere ? JSON.parse(everywhere.dataset.counts) : null;
+  let files = 0, done = 0;
+  for (const outlet of outlets) {
+    if (counts) {
+      files += counts[outlet.value][0];
+      done += counts[outlet.value][1];
+    } else if ("joined" in outlet.dataset) {
+      const isMade = here.length > 0 && isDone(here[0], outlet);
+      files += isMade ? 0 : 1;
+      done += isMade ? 1 : 0;
+    } else {
+      files += here.filter((row) => !isDone(row, outlet)).length;
+      done += rows().filter((row) => boxOf(row) && isDone(row, outlet)).length;
+    }
+  }
+  const whom = `for ${outlets.length === 1 ? outlets[0].dataset.title : `${outlets.length} outlets`}`;
+  // Somebody ticked what is up to date: whether it is to be made again is asked first.
+  if (!files) return `Make again ${whom}`;
   const joined = outlets.length === 1 && "joined" in outlets[0].dataset;
-  const said = joined ? "one file" : files === 1 ? "1 file" : `${files} files`;
-  return `${said} for ${outlets.length === 1 ? outlets[0].dataset.title : `${outlets.length} outlets`}`;
+  const told = joined ? "one file" : files === 1 ? "1 file" : `${files} files`;
+  return `Make ${told} ${whom}${done ? ` (${done} ${done === 1 ? "is" : "are"} up to date)` : ""}`;
 }
 
 // --- Changes --------------------------------------------------------------------------------------------------

@@ -1,0 +1,176 @@
+"""Where every section of a production stands at every outlet: the present, whatever runs there were."""
+
+import hashlib
+from collections import Counter, OrderedDict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from django.db.models import Max
+
+from mastering.outlets.outlet import Outlet
+from sermovox.deliveries.fingerprints import (
+    MADE_BEFORE,
+    NO_DATE,
+    UP_TO_DATE,
+    Changes,
+    Followed,
+    changes_between,
+    followed_by,
+)
+from sermovox.deliveries.inscriptions import Inscriptions
+from sermovox.deliveries.models import FinishedFile
+from sermovox.productions.models import Production, Section
+from sermovox.sources.names import WantedFiles
+from sermovox.sources.soundings import Soundings
+
+State = FinishedFile.State
+TO_DO, CHANGED = "to do", "changed since"
+_WORST = (
+    State.MAKING,
+    State.WAITING,
+    State.REFUSED,
+    State.FAILS,
+    CHANGED,
+    TO_DO,
+    State.REMARKS,
+    State.PASSES,
+)
+"""Of a section's several files, which state is told of the section."""
+_FIELDS = ("pk", "state", "delivery_id", "section_id", "voice", "fingerprint", "excerpt", "replaced_at")
+_KEPT = 64
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """A section at an outlet. `file_id` is the file that stands for it, `run_id` the run that was begun last."""
+
+    state: str = TO_DO
+    changes: Changes = UP_TO_DATE
+    file_id: int | None = None
+    run_id: int | None = None
+
+    @property
+    def needed(self) -> bool:
+        """Whether something is gained by making it: more than a new name or other tags."""
+        return self.state not in (State.PASSES, State.REMARKS) and not self.changes.rewritable
+
+    @property
+    def words(self) -> str:
+        """The state, with what has changed since."""
+        return f"{self.state}: {', '.join(self.changes.words)}" if self.changes else self.state
+
+
+class Board:
+    """The crossings of a production: `at(section's key, outlet's key)`; of joined outlets the key is None."""
+
+    def __init__(self, production: Production, outlets: Sequence[Outlet]):
+        self._production = production
+        self._follows = _wanted(production, outlets)
+        self._crossings = {outlet.key: self._of(outlet) for outlet in outlets}
+        self._joined = {outlet.key for outlet in outlets if outlet.joined}
+
+    def at(self, section_id: int, outlet_key: str) -> Crossing:
+        key = None if outlet_key in self._joined else section_id
+        return self._crossings[outlet_key].get(key, Crossing())
+
+    def has_files(self, outlet_key: str) -> bool:
+        """Whether any file stands for a section there."""
+        return any(crossing.file_id for crossing in self._crossings[outlet_key].values())
+
+    def rewritable(self, outlet_key: str) -> int:
+        """How many of its crossings need no more than another name or other tags."""
+        return sum(crossing.changes.rewritable for crossing in self._crossings[outlet_key].values())
+
+    @property
+    def tally(self) -> Counter:
+        """How many crossings are in each state, those not begun left out."""
+        return Counter(each.state for of in self._crossings.values() for each in of.values() if each.state != TO_DO)
+
+    @property
+    def moving(self) -> bool:
+        return bool(self.tally[State.MAKING] or self.tally[State.WAITING])
+
+    def _of(self, outlet: Outlet) -> dict[int | None, Crossing]:
+        follows = self._follows[outlet.key]
+        files = FinishedFile.objects.filter(
+            delivery__production=self._production, delivery__outlet_key=outlet.key, excerpt=False, replaced_at=None
+        )
+        files = files.filter(section=None) if outlet.joined else files.filter(section__removed=False)
+        last, standing = {}, {}
+        # The newest of each state is all that can count.
+        newest = files.values("section_id", "voice", "state").annotate(key=Max("pk")).values_list("key", flat=True)
+        for row in FinishedFile.objects.filter(pk__in=list(newest)).order_by("pk").values(*_FIELDS):
+            key = (row["section_id"], row["voice"])
+            last[key] = row
+            if row["state"] in FinishedFile.MADE:
+                standing[key] = row
+        changed = [
+            row["pk"]
+            for key, row in standing.items()
+            if key not in follows or follows[key].fingerprint != row["fingerprint"]
+        ]
+        kept = dict(FinishedFile.objects.filter(pk__in=changed).values_list("pk", "follows"))
+        wanted: dict[int | None, list[tuple]] = {}
+        for key in follows:
+            wanted.setdefault(key[0], []).append(key)
+        found = {}
+        for section_id in dict.fromkeys(key[0] for key in last):
+            # What cannot be made as it is now still has the files that were made of it.
+            keys = wanted.get(section_id) or [key for key in last if key[0] == section_id]
+            crossings = [_crossing(last.get(key), standing.get(key), follows.get(key), kept) for key in keys]
+            found[section_id] = min(crossings, key=lambda each: _WORST.index(each.state))
+        return found
+
+
+def _crossing(last: dict | None, standing: dict | None, now: Followed | None, kept: Mapping[int, dict]) -> Crossing:
+    run_id = last and last["delivery_id"]
+    if last and last["state"] in (State.WAITING, State.MAKING, State.REFUSED):
+        return Crossing(last["state"], file_id=standing and standing["pk"], run_id=run_id)
+    if standing is None:
+        return Crossing(run_id=run_id)
+    changes = UP_TO_DATE
+    if standing["pk"] in kept:
+        was = kept[standing["pk"]]
+        if not was:
+            changes = MADE_BEFORE
+        elif now is None:
+            changes = Changes(("what it is made of, which cannot be made as it is now",))
+        else:
+            changes = changes_between(was, now.values)
+    state = CHANGED if changes else standing["state"]
+    return Crossing(state, changes, standing["pk"], standing["delivery_id"])
+
+
+_wanted_before: "OrderedDict[tuple, dict[tuple, Followed]]" = OrderedDict()
+
+
+def _wanted(production: Production, outlets: Sequence[Outlet]) -> dict[str, dict[tuple[int | None, str], Followed]]:
+    """What each file would follow from now, by outlet; worked out once for each state of the production."""
+    stamp = _stamp(production)
+    soundings = inscriptions = None
+    found = {}
+    for outlet in outlets:
+        key = (production.pk, outlet.key, stamp, repr(outlet))
+        if key not in _wanted_before:
+            soundings = soundings or Soundings(production)
+            inscriptions = inscriptions or Inscriptions(production, soundings)
+            files = WantedFiles(production, outlet, soundings=soundings, date=NO_DATE)
+            _wanted_before[key] = followed_by(files, inscriptions)
+        _wanted_before.move_to_end(key)
+        found[outlet.key] = _wanted_before[key]
+    while len(_wanted_before) > _KEPT:
+        _wanted_before.popitem(last=False)
+    return found
+
+
+def _stamp(production: Production) -> str:
+    """Changes whenever anything that a file could follow from does."""
+    sections = Section.objects.filter(production=production).values_list()
+    recordings = production.recordings.values_list("pk", "sha256", "name", "state", "figures__channels")
+    pages = production.pages.values_list("recording_id", "revision")
+    namings = production.namings.values_list("outlet_key", "pattern")
+    facts = [*production.name_facts().items(), production.artwork_sha256]
+    digest = hashlib.sha256()
+    for rows in (sections, recordings.order_by("pk"), pages.order_by("pk"), namings.order_by("pk"), facts):
+        digest.update(repr(list(rows)).encode())
+    return digest.hexdigest()

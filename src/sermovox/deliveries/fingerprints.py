@@ -1,0 +1,169 @@
+"""What a finished file followed from, so that it can be told whether it is still what its production asks for."""
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from mastering import VERSION
+from mastering.outlets.checksheet import asked_text
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules import BESIDE_SOUND, CONSISTENCY, OF_DELIVERIES, OF_MAKING, RULE_KINDS
+from mastering.tagging.inscription import TAGS
+from sermovox.deliveries.inscriptions import Inscriptions
+from sermovox.sources.names import WantedFiles
+from sermovox.sources.soundings import digest
+
+NO_DATE = "0000-00-00"
+"""Stands for the day in what is compared: a file is not another because it is looked at tomorrow."""
+_HELD_ELSEWHERE = {*OF_MAKING, *OF_DELIVERIES, *BESIDE_SOUND, "names"} - {"size_mb", CONSISTENCY}
+"""Rules whose outcome (texts, picture, name) is compared, rather than what they ask; and those about all files, as far
+as none of them is made otherwise for them."""
+_REWRITABLE = ("name", "tags", "artwork", "chapters")
+"""What can be changed of a finished file without touching its sound."""
+
+
+@dataclass(frozen=True)
+class Followed:
+    """What one file follows from: plain values by kind, and the hash of them all."""
+
+    values: dict
+
+    @property
+    def fingerprint(self) -> str:
+        return digest(self.values)
+
+
+@dataclass(frozen=True)
+class Changes:
+    """What of a finished file is no longer as its production asks, in words. Empty where all is."""
+
+    words: tuple[str, ...] = ()
+    rewritable: bool = False
+    """Whether writing its name and tags again would bring it up to date."""
+
+    def __bool__(self) -> bool:
+        return bool(self.words)
+
+
+UP_TO_DATE = Changes()
+MADE_BEFORE = Changes(("made before this was kept",))
+"""Of a file whose making cannot be told, because an earlier version of Sermovox made it."""
+
+
+def followed_by(files: WantedFiles, inscriptions: Inscriptions) -> dict[tuple[int | None, str], Followed]:
+    """What each wanted file of an outlet would follow from, by its key; those that cannot be made yet have none.
+
+    `files` are to have been named with NO_DATE.
+    """
+    found, outlet = {}, files.outlet
+    members = None
+    for file in files.files:
+        sounding, encoding = file.sounding, file.encoding
+        if sounding.refusal:
+            continue
+        said = inscriptions.settled(file, outlet, date=NO_DATE)
+        values = {
+            "core": VERSION,
+            "recordings": sorted(sounding.hashes),
+            "sound": sounding.sound,
+            "kind": sounding.content_kind,
+            "treatment": sounding.treatment.as_dict(),
+            "rules": _rules(outlet, encoding.channels, sounding.content_kind),
+            "name": file.name,
+            "tag rules": digest(repr([outlet.tag_patterns, outlet.tag_form, outlet.names_encoder, outlet.artwork])),
+            "tags": {name: _short(text) for name, text in said.get("texts", {}).items() if name.startswith("tag_")},
+            "artwork": said["artwork"],
+            "chapters": _chapters(said),
+        }
+        if encoding.broadcast:
+            values["broadcast"] = digest(said["broadcast"])
+        if sounding.section is None:
+            values["sections"] = list(sounding.parts)
+        if sounding.treatment.together or outlet.compares_files:
+            members = members or _members(files)
+            values["beside"] = members
+        found[file.key] = Followed(values)
+    return found
+
+
+def _rules(outlet: Outlet, channels: int, content_kind: str) -> dict[str, str]:
+    """What is asked of such a file, rule by rule, in words."""
+    asked = [(rule, rule.demand(channels=channels, content_kind=content_kind)) for rule in outlet.rules]
+    return {
+        rule.name: asked_text(rule, demand) for rule, demand in asked if demand and rule.name not in _HELD_ELSEWHERE
+    }
+
+
+def _members(files: WantedFiles) -> str:
+    """The files that are levelled beside each other."""
+    rows = [
+        [each.sounding.sound, each.sounding.content_kind, each.sounding.treatment.as_dict(), each.encoding.channels]
+        for each in files.files
+        if not each.sounding.refusal
+    ]
+    return digest(sorted(rows, key=repr))
+
+
+def _chapters(said: Mapping) -> str:
+    return digest([[row["title"], row["link"], row["picture"]] for row in said.get("chapters", ())])
+
+
+def _short(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def changes_between(was: Mapping, now: Mapping) -> Changes:
+    """What differs between what a file followed from and what it would follow from now.
+
+    What was not kept of a file made by an earlier version is not compared.
+    """
+    differing = [kind for kind in _WORDS if kind in was and kind in now and was[kind] != now[kind]]
+    if "recordings" in differing and "sections" not in differing:
+        # Another recording is cut otherwise as a matter of course.
+        differing = [kind for kind in differing if kind != "sound"]
+    if "tag rules" in differing:
+        differing = [kind for kind in differing if kind not in ("tags", "artwork")]
+    if "sections" in differing:
+        differing = [kind for kind in differing if kind not in ("recordings", "sound", "chapters")]
+    words = tuple(_WORDS[kind](was[kind], now[kind]) for kind in differing)
+    return Changes(words, bool(words) and all(kind in _REWRITABLE for kind in differing))
+
+
+def _rule_words(was: Mapping[str, str], now: Mapping[str, str]) -> str:
+    labels = [RULE_KINDS[name].label for name in RULE_KINDS if was.get(name) != now.get(name)]
+    return f"the outlet’s rules ({_few(labels)})"
+
+
+def _tag_words(was: Mapping[str, str], now: Mapping[str, str]) -> str:
+    names = [name.removeprefix("tag_") for name in {**was, **now} if was.get(name) != now.get(name)]
+    return f"tags ({_few([TAGS[name] for name in names])})"
+
+
+def _section_words(was: list[int], now: list[int]) -> str:
+    more, fewer = len(set(now) - set(was)), len(set(was) - set(now))
+    told = [f"{more} section{'s' * (more != 1)} more"] * bool(more)
+    told += [f"{fewer} section{'s' * (fewer != 1)} fewer"] * bool(fewer)
+    return f"its sections ({', '.join(told) or 'in another order'})"
+
+
+def _few(words: list[str]) -> str:
+    return ", ".join(words[:3]) + (f" and {len(words) - 3} more" if len(words) > 3 else "")
+
+
+_WORDS = {
+    "sections": _section_words,
+    "recordings": lambda was, now: "its recording",
+    "sound": lambda was, now: "what is cut or marked",
+    "kind": lambda was, now: f"what it holds ({was}, now {now})",
+    "treatment": lambda was, now: "its treatment",
+    "beside": lambda was, now: "the files it is levelled with",
+    "rules": _rule_words,
+    "tag rules": lambda was, now: "the outlet’s rules (tags and artwork)",
+    "broadcast": lambda was, now: "its BWF description",
+    "name": lambda was, now: "its name",
+    "tags": _tag_words,
+    "artwork": lambda was, now: "its artwork",
+    "chapters": lambda was, now: "its chapter marks",
+    "core": lambda was, now: "Sermovox itself, which makes it otherwise now",
+}
+"""What is compared, and how a difference is told."""

@@ -1,0 +1,136 @@
+"""The files of a production as members of a set to be planned: their levels, measured once and kept in the cache."""
+
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from functools import cached_property
+from pathlib import Path
+
+from mastering.errors import MasteringError
+from mastering.meters.measurement import Measurement, Progress
+from mastering.meters.meter import Levels
+from mastering.outlets.outlet import Outlet
+from mastering.pipeline import measured_for
+from mastering.rendering import Programme
+from sermovox import storage
+from sermovox.cutting.programmes import opened
+from sermovox.productions.models import Section
+from sermovox.sources.soundings import Sounding, Soundings, digest
+
+_REFUSED_FOR_S = 600.0
+"""So long what could not be measured is not tried again; its recording may be brought in anew meanwhile."""
+
+
+class NotMeasured(MasteringError):
+    """Levels that are wanted are not known yet."""
+
+
+class Member:
+    """A sounding for an outlet: a member of `mastering.outlets.setplan`, with its levels behind it."""
+
+    def __init__(self, sounding: Sounding, outlet: Outlet):
+        self.sounding = sounding
+        self._outlet = outlet
+        self.content_kind = sounding.content_kind
+        self.treatment = sounding.treatment
+        self.channels = sounding.channels_for(outlet)
+
+    def like(self, sounding: Sounding) -> "Member":
+        """Another sounding for the same outlet."""
+        return Member(sounding, self._outlet)
+
+    @property
+    def source(self) -> Path | Programme:
+        if self.sounding.programme is not None:
+            return opened(self.sounding.programme)
+        return self.sounding.recording.path
+
+    @cached_property
+    def key(self) -> str:
+        """The hash of what its levels follow from."""
+        sounds = self.sounding.programme or self.sounding.recording.sha256
+        return digest([sounds, self.channels, self.treatment.rumble_hz])
+
+    @property
+    def _path(self) -> Path:
+        return storage.cached(self.key, "levels.npz")
+
+    @property
+    def is_measured(self) -> bool:
+        if self._path.exists():
+            return True
+        return self._is_as_recorded and storage.cached(self.sounding.recording.sha256, "measurement.npz").exists()
+
+    @property
+    def _is_as_recorded(self) -> bool:
+        recording = self.sounding.recording
+        whole = self.sounding.programme is None and not self.treatment.rumble_hz
+        return whole and recording.figures.get("channels") == self.channels
+
+    @property
+    def refusal(self) -> str:
+        """Why it could not be measured, or nothing."""
+        if self.sounding.refusal:
+            return self.sounding.refusal
+        if self.sounding.channels > 2:
+            return (
+                f"This recording has {self.sounding.channels} channels, and outlets take mono or stereo. "
+                "Mix it down to one or two channels first."
+            )
+        with suppress(OSError):
+            if time.time() - self._refused_path.stat().st_mtime < _REFUSED_FOR_S:
+                return self._refused_path.read_text("utf-8")
+        return ""
+
+    @property
+    def _refused_path(self) -> Path:
+        return storage.cached(self.key, "refused.txt")
+
+    def refuse(self, reason: str) -> None:
+        """Keep why it cannot be measured, so that it is not tried again and again."""
+        with storage.whole(self._refused_path) as path:
+            path.write_text(reason, "utf-8")
+
+    def measurement(self) -> Measurement | None:
+        """All that was measured, if the cache has it."""
+        if self._is_as_recorded and (found := self.sounding.recording.kept_measurement()):
+            return found
+        with suppress(OSError, ValueError, KeyError, TypeError):
+            return Measurement.load(self._path)
+        return None
+
+    def measure(self, progress: Progress | None = None) -> Measurement:
+        """What was measured, measuring it now where it has to be. Raises UnreadableRecording."""
+        found = self.measurement()
+        if found is None:
+            found = measured_for(
+                self.source, channels=self.channels, rumble_hz=self.treatment.rumble_hz, progress=progress
+            )
+            with storage.whole(self._path) as path:
+                found.save(path)
+        return found
+
+    @property
+    def levels(self) -> Levels:
+        found = self.measurement()
+        if found is None:
+            raise NotMeasured("This section is being measured. It takes a moment.")
+        return found.levels
+
+
+def members_of(soundings: Soundings, sections: Sequence[Section], outlet: Outlet) -> list[Member]:
+    """What it takes to plan the files of some sections."""
+    settled = soundings.settled(outlet)
+    return [Member(sounding, settled) for sounding in soundings.of(sections, outlet)]
+
+
+def beside(member: Member, soundings: Soundings, outlet: Outlet) -> list[Member]:
+    """A member and all others of its production that can be planned; those after it come first, so that several workers
+    begin with different ones.
+    """
+    if outlet.joined:
+        return [member]
+    members = members_of(soundings, soundings.sections, outlet)
+    at = next((at for at, other in enumerate(members) if other.key == member.key), 0)
+    others = [other for other in members[at:] + members[:at] if not other.refusal and other.key != member.key]
+    return [member, *others]

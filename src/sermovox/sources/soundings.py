@@ -1,0 +1,213 @@
+"""What each file of a production sounds from: which sound, in how many channels, what it holds, how it is encoded."""
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+from mastering.audio.encodings import Encoding
+from mastering.errors import MasteringError
+from mastering.outlets.outlet import Outlet
+from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
+from sermovox.cutting.programmes import Assembly
+from sermovox.productions.models import Production, Section
+from sermovox.recordings.models import Recording
+
+_UNKNOWN_CHANNELS = 1
+"""What is taken for the channels of a section that has no recording yet."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sounding:
+    """What one file sounds from: a whole recording, or a programme as plain values.
+
+    `section` is None for a file of the whole production, whose sections are `parts`. `channels` are those of the
+    source. `voice` is the name of the voice where each of a section's has a file of its own. `refusal` says why nothing
+    can be made of it.
+    """
+
+    section: Section | None
+    title: str
+    content_kind: str
+    treatment: Treatment
+    channels: int
+    recording: Recording | None = None
+    programme: dict | None = None
+    voice: str = ""
+    parts: tuple[int, ...] = ()
+    refusal: str = ""
+
+    def channels_for(self, outlet: Outlet) -> int:
+        """How many channels its file for an outlet has."""
+        return outlet.channels_for(min(2, self.channels), content_kind=self.content_kind)
+
+    def encoding(self, outlet: Outlet) -> Encoding:
+        """What its file for an outlet is made of."""
+        return outlet.encoding_from(self.channels, content_kind=self.content_kind)
+
+    @property
+    def hashes(self) -> list[str]:
+        """The recordings that are heard in it, each once, in the order they are first heard."""
+        if self.programme is None:
+            return [self.recording.sha256] if self.recording else []
+        return list(dict.fromkeys(track["sha256"] for own in self.programme["tracks"].values() for track in own))
+
+    @cached_property
+    def sound(self) -> str:
+        """A hash of all that is heard before it is treated. A recording brought in anew under another key sounds
+        alike.
+        """
+        if self.programme is None:
+            return self.recording.sha256 if self.recording else ""
+        names = list(self.programme["tracks"])
+        pieces = [
+            piece | {"span": piece["span"] | {"recording": names.index(piece["span"]["recording"])}}
+            if "span" in piece
+            else piece
+            for piece in self.programme["pieces"]
+        ]
+        return digest([pieces, [_heard(own) for own in self.programme["tracks"].values()]])
+
+
+def _heard(tracks: list[dict]) -> list[dict]:
+    return [{name: value for name, value in track.items() if name != "name"} for track in tracks]
+
+
+class Soundings:
+    """What the files of a production sound from, read once."""
+
+    def __init__(self, production: Production):
+        self._production = production
+        self._made = Assembly(production)
+        self._of_sections: dict[int, list[Sounding]] = {}
+
+    @cached_property
+    def sections(self) -> list[Section]:
+        """The whole running order."""
+        return list(self._production.sections.select_related("recording"))
+
+    @cached_property
+    def _channels(self) -> dict[str, int]:
+        rows = self._production.recordings.values_list("sha256", "figures__channels")
+        return {sha256: channels or _UNKNOWN_CHANNELS for sha256, channels in rows}
+
+    def of(self, sections: Sequence[Section], outlet: Outlet) -> list[Sounding]:
+        """One for each file that would be made, in order; sections without a recording have none."""
+        if outlet.joined:
+            return self.whole(sections)
+        return [sounding for section in sections for sounding in self.of_section(section)]
+
+    def settled(self, outlet: Outlet) -> Outlet:
+        """An outlet for this production: where it wants all files alike, it is settled how."""
+        if not outlet.same_channels:
+            return outlet
+        return outlet.settled([each.channels for each in self.of(self.sections, outlet) if not each.refusal])
+
+    def of_section(self, section: Section) -> list[Sounding]:
+        """One for a section, or for each of its voices that has a file of its own; none without a recording."""
+        if section.pk not in self._of_sections:
+            self._of_sections[section.pk] = self._found(section)
+        return self._of_sections[section.pk]
+
+    def _found(self, section: Section) -> list[Sounding]:
+        facts = {"section": section, "content_kind": section.content_kind, "treatment": section.wishes}
+        recording = section.recording
+        if recording is None and not section.programme:
+            return []
+        if recording is not None and not recording.ready and not section.programme:
+            refusal = recording.refusal or "This recording is still being measured. It takes a moment."
+            return [Sounding(title=section.title, refusal=refusal, channels=_UNKNOWN_CHANNELS, **facts)]
+        try:
+            voices = self._made.voices(section)
+        except MasteringError as error:
+            return [Sounding(title=section.title, refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
+        if not voices:
+            return [
+                Sounding(title=section.title, recording=recording, channels=self.channels_of(recording, None), **facts)
+            ]
+        return [
+            Sounding(
+                title=f"{section.title} ({voice.name})" if voice.name else section.title,
+                recording=recording,
+                programme=voice.programme,
+                channels=self.channels_of(recording, voice.programme),
+                voice=voice.name,
+                **facts,
+            )
+            for voice in voices
+        ]
+
+    def whole(self, sections: Sequence[Section]) -> list[Sounding]:
+        """One of all these sections, one after the other; none where nothing of them sounds."""
+        sounding = [section for section in sections if section.stretches()]
+        facts = {
+            "section": None,
+            "title": self._production.title,
+            "content_kind": content_of(sounding),
+            "treatment": common_treatment(sounding),
+            "parts": tuple(section.pk for section in sounding),
+        }
+        if not sounding:
+            return []
+        try:
+            pieces = self._made.pieces([stretch for section in sounding for stretch in section.stretches()])
+            programme = self._made.voices_of(pieces, mixed=True)[0].programme
+        except MasteringError as error:
+            return [Sounding(refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
+        recording = sounding[0].recording
+        return [
+            Sounding(recording=recording, programme=programme, channels=self.channels_of(recording, programme), **facts)
+        ]
+
+    def unpaired(self, section: Section) -> Sounding:
+        """What stands for a section that has no recording yet, so that its file can be named."""
+        return Sounding(
+            section=section,
+            title=section.title,
+            content_kind=section.content_kind,
+            treatment=section.wishes,
+            channels=_UNKNOWN_CHANNELS,
+            refusal="This section has no recording yet. Give it one in the running order.",
+        )
+
+    def settled_before(
+        self, *, title: str, content_kind: str, treatment: dict, recording: Recording | None, programme: dict | None
+    ) -> Sounding:
+        """What a file sounds from that was settled when its run began."""
+        return Sounding(
+            section=None,
+            title=title,
+            content_kind=content_kind,
+            treatment=treatment_of(treatment),
+            channels=self.channels_of(recording, programme),
+            recording=recording,
+            programme=programme,
+        )
+
+    def channels_of(self, recording: Recording | None, programme: dict | None) -> int:
+        """How many channels a recording, or a programme, has."""
+        if programme is None:
+            return (recording.figures.get("channels") if recording else None) or _UNKNOWN_CHANNELS
+        tracks = [track["sha256"] for own in programme["tracks"].values() for track in own]
+        return max(self._channels.get(sha256, _UNKNOWN_CHANNELS) for sha256 in tracks)
+
+
+def content_of(sections: Sequence[Section]) -> str:
+    """What sections hold together: what all of them hold, or a mixture."""
+    kinds = {section.content_kind for section in sections}
+    return kinds.pop() if len(kinds) == 1 else Section.Content.MIXED
+
+
+def common_treatment(sections: Sequence[Section]) -> Treatment:
+    """What all sections that go into one file agree on."""
+    first, *rest = [section.treatment for section in sections] or [{}]
+    agreed = {name: value for name, value in first.items() if all(other.get(name) == value for other in rest)}
+    # A place in one section is none in the whole.
+    agreed.pop("noise_s", None)
+    return treatment_of(agreed) if agreed else AS_IT_IS
+
+
+def digest(values) -> str:
+    """A hash of plain values."""
+    return hashlib.sha256(json.dumps(values, sort_keys=True).encode()).hexdigest()
