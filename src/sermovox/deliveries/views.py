@@ -250,12 +250,20 @@ def current(request, production_id: int, key: str):
         "fails": sum(row["state"] == "fails" for row in rows),
         "changed": len(changed),
         "rewritable": [row["file"] for row in changed if row["changes"].rewritable],
+        "to_make": sum(_is_needed(row) for row in rows),
         "not_made": sum(row["file"] is None for row in rows),
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
         "made_s": sum(file.figures.get("duration_s") or 0 for file in bundle.files),
         "chapters": found.outlet.chapters and found.outlet.joined,
     }
     return render(request, "deliveries/current.html", context)
+
+
+def _is_needed(row: dict) -> bool:
+    """Whether a file of the present is to be made: it is not there, fails, or has changed in more than its tags."""
+    if row["file"] is None:
+        return not row["wanted"].sounding.refusal
+    return row["file"].state == "fails" or bool(row["changes"]) and not row["changes"].rewritable
 
 
 def _standing_state(file: FinishedFile | None, changes) -> str:

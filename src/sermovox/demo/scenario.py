@@ -169,6 +169,10 @@ TALES_TAKE = (
     "| on the far side.",
 )
 
+# What happens once the book's files are made: one is made again, one is treated otherwise, one gets another title.
+MADE_AGAIN, TREATED = "Fog Signals", "Closing credits"
+RETITLED = ("The Keeper's Ledger", "The Keeper's Last Ledger")
+
 BOOK_OUTLETS = ("audiobook-retail", "single-file-audiobook", "volunteer-archive", "own-masters")
 PROGRAMME_OUTLETS = ("radio-playout", "broadcast", "podcast-host", "internet-station")
 LINE_OUTLETS = ("line-set", "booked-job", "voice-audition")

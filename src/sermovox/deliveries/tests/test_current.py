@@ -130,7 +130,7 @@ class Changed(Standing):
     def test_the_day_changes_nothing(self):
         naming = {"outlet": "volunteer-archive", "pattern": "{date}-{place}", "existing": ""}
         self.client.post(f"/productions/{self.production.pk}/names/save/", naming)
-        self.make()
+        self.make(again="yes")
         self.assertEqual(self.words(), ())
         past = timezone.now() - timedelta(days=9)
         Delivery.objects.update(created_at=past)

@@ -181,16 +181,17 @@ def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
     return keys if len(keys) == 1 else [key for key in production.last_outlets if key in keys]
 
 
-def _crossing(found: Crossing) -> tuple[str, str, str, bool]:
-    """The state of a section for an outlet, the same in words, where more of it is to be seen, and whether it is up to
-    date.
+def _crossing(found: Crossing) -> tuple[str, str, str, str]:
+    """The state of a section for an outlet, the same in words, where more of it is to be seen, and whether it is done:
+    "yes", "tags" where these are to be written again, or nothing.
     """
     address = ""
     if found.state in ("waiting", "making", "cannot be made"):
         address = _address("deliveries:detail", found.run_id)
     elif found.file_id:
         address = _address("deliveries:check-sheet", found.file_id)
-    return found.state, found.words, address, not found.needed
+    done = "" if found.needed else "tags" if found.changes else "yes"
+    return found.state, found.words, address, done
 
 
 def _to_make(production: Production, outlets: list[Outlet], board: Board) -> dict[str, list[int]]:

@@ -6,7 +6,6 @@ from functools import lru_cache
 from django import template
 from django.utils.dateformat import format as date_format
 from django.utils.html import format_html, format_html_join
-from django.utils.safestring import mark_safe
 
 from mastering.audio.reader import clock as as_clock
 
@@ -114,8 +113,8 @@ def first_sentence(text: str) -> str:
 
 
 @register.simple_tag
-def crossings(cells: tuple[tuple[str, str, str, str, bool], ...]) -> str:
-    """A row's cells under the outlets: (outlet's key, state, the same in words, address or "", whether up to date)."""
+def crossings(cells: tuple[tuple[str, str, str, str, str], ...]) -> str:
+    """A row's cells under the outlets: (outlet's key, state, the same in words, address or "", how done it is)."""
     return _crossings(cells)
 
 
@@ -123,11 +122,11 @@ def crossings(cells: tuple[tuple[str, str, str, str, bool], ...]) -> str:
 def _crossings(cells) -> str:
     return format_html_join(
         "",
-        '<td class="crossing" data-outlet="{}"{}>{}</td>',
+        '<td class="crossing" data-outlet="{}" data-done="{}">{}</td>',
         (
             (
                 key,
-                mark_safe(" data-done") if done else "",
+                done,
                 format_html('<a href="{}">{}</a>', address, mark(state, words)) if address else mark(state, words),
             )
             for key, state, words, address, done in cells

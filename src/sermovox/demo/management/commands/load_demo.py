@@ -25,6 +25,7 @@ from sermovox.demo.scenario import (
     TALES,
     TALES_TAKE,
 )
+from sermovox.demo.tasks import go_on
 from sermovox.productions import order
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
@@ -49,6 +50,7 @@ class Command(BaseCommand):
         book = self._production(narrator, BOOK, BOOK_SECTIONS)
         book.set_artwork(book_cover())
         self._deliver(book, "audiobook-retail", "single-file-audiobook", columns=BOOK_OUTLETS)
+        go_on.enqueue(book.pk)
         self._lines(narrator)
         self._tales(narrator)
 

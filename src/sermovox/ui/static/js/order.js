@@ -11,7 +11,8 @@ let pressed = false; // the mouse is down on something that can be dragged
 // --- What is chosen -------------------------------------------------------------------------------------------
 
 const cellOf = (row, outlet) => row.querySelector(`td[data-outlet="${outlet.value}"]`);
-const isDone = (row, outlet) => "done" in (cellOf(row, outlet)?.dataset ?? {});
+const isDone = (row, outlet) => Boolean(cellOf(row, outlet)?.dataset.done);
+const isUpToDate = (row, outlet) => cellOf(row, outlet)?.dataset.done === "yes";
 const boxOf = (row) => row.querySelector("input[name=section]:not(:disabled)");
 
 // At first what is new, changed or failed is ticked; what somebody ticks or unticks stays as it is.
@@ -73,10 +74,10 @@ function counted(outlets, here, everywhere) {
     } else if ("joined" in outlet.dataset) {
       const isMade = here.length > 0 && isDone(here[0], outlet);
       files += isMade ? 0 : 1;
-      done += isMade ? 1 : 0;
+      done += here.length > 0 && isUpToDate(here[0], outlet) ? 1 : 0;
     } else {
       files += here.filter((row) => !isDone(row, outlet)).length;
-      done += rows().filter((row) => boxOf(row) && isDone(row, outlet)).length;
+      done += rows().filter((row) => boxOf(row) && isUpToDate(row, outlet)).length;
     }
   }
   const whom = `for ${outlets.length === 1 ? outlets[0].dataset.title : `${outlets.length} outlets`}`;
