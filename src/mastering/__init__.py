@@ -4,5 +4,5 @@ Nothing here knows of a web page or a database. Audio travels as an iterator of 
 (frames, channels), full scale 1.0, so that no stage ever holds a whole recording.
 """
 
-VERSION = "3"
+VERSION = "4"
 """Changes whenever the same recording and rules would give other bytes or other figures. Caches carry it."""

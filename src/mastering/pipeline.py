@@ -25,7 +25,8 @@ from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
-from mastering.outlets.checksheet import CheckSheet, check
+from mastering.meters.meter import Levels
+from mastering.outlets.checksheet import FAIL, CheckSheet, check
 from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import Demand
@@ -250,13 +251,30 @@ def _planned(
     measuring = clock.stage("Measuring the recording")
     if measured is None or measured.levels.channels != channels:
         if channels not in known:
-            known[channels] = measured_for(source, channels=channels, rumble_hz=treatment.rumble_hz, progress=measuring)
+            known[channels] = measured_for(
+                source, channels=channels, rumble_hz=treatment.measured_hz, progress=measuring
+            )
         measured = known[channels]
     encoding = outlet.encoding(channels=channels, content_kind=content_kind)
     demands = outlet.demands(channels=channels, content_kind=content_kind)
+    through: list[Measurement] = []
+
+    def filtered() -> Levels:
+        through.append(measured_for(source, channels=channels, rumble_hz=treatment.rumble_hz, progress=measuring))
+        return through[0].levels
+
     plan = order.plan or plan_levels(
-        measured.levels, demands, lossy=encoding.lossy, treatment=treatment, content_kind=content_kind
+        measured.levels,
+        demands,
+        lossy=encoding.lossy,
+        treatment=treatment,
+        content_kind=content_kind,
+        filtered=filtered,
     )
+    if plan.rumble_hz != treatment.measured_hz and not through:
+        # The plan was made elsewhere, of levels after the filter.
+        filtered()
+    measured = through[0] if through else measured
     return _Job(
         order=order,
         facts=measured.facts,
@@ -315,8 +333,14 @@ def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clo
         sheet=sheet,
         plan=job.plan,
         attempts=job.attempts,
-        remarks=(*_source_remarks(job.facts), *job.plan.collisions, *job.plan.remarks, *job.remarks),
+        remarks=(*_source_remarks(job.facts), *_collisions(job.plan, sheet), *job.plan.remarks, *job.remarks),
     )
+
+
+def _collisions(plan: LevelPlan, sheet: CheckSheet) -> list[str]:
+    """What was foreseen to stand in the way, but for what the finished file disproves."""
+    held = {finding.rule for finding in sheet.findings if finding.verdict != FAIL}
+    return [sentence for rule, sentence in zip(plan.collided, plan.collisions, strict=True) if rule not in held]
 
 
 def _render(source: Path | Programme, jobs: Sequence[_Job], progress: Progress) -> None:

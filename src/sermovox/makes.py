@@ -25,7 +25,7 @@ from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
 from mastering.pipeline import Order, make_all, measured_for
 from mastering.rendering import Programme, Track
-from mastering.shaping.treatment import AS_IT_IS, CHOICES, NEVER, RUMBLE_HZ, Treatment
+from mastering.shaping.treatment import ALWAYS, AS_IT_IS, CHOICES, NEEDED, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import reinscribe
@@ -258,11 +258,17 @@ def _plan(options) -> int:
 def _plans(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, LevelPlan | MasteringError]]:
     """The plan of each file beside the others, or what is wrong with it."""
     known: dict[Path, Given] = {}
+
+    def through_filter(path: Path):
+        return lambda: (
+            measured_for(path, outlet=outlet, content_kind=options.content, rumble_hz=treatment.rumble_hz).levels
+        )
+
     wrong: dict[Path, MasteringError] = {}
     for path in options.files:
         try:
-            measured = measured_for(path, outlet=outlet, content_kind=options.content, rumble_hz=treatment.rumble_hz)
-            known[path] = Given(measured.levels, options.content, treatment)
+            measured = measured_for(path, outlet=outlet, content_kind=options.content, rumble_hz=treatment.measured_hz)
+            known[path] = Given(measured.levels, options.content, treatment, through_filter(path))
         except MasteringError as error:
             wrong[path] = error
     planned = dict(zip(known, plan_set(list(known.values()), outlet), strict=True))
@@ -281,7 +287,8 @@ def _print_plan(path: Path, plan: LevelPlan) -> None:
 
 def _treatment(options) -> Treatment:
     return Treatment(
-        rumble_hz=options.rumble,
+        rumble_hz=options.rumble[0],
+        rumble=options.rumble[1],
         hush=options.hush.replace("-", " "),
         hush_db=options.hush_db,
         ride=options.ride.replace("-", " "),
@@ -290,16 +297,20 @@ def _treatment(options) -> Treatment:
     )
 
 
+def _rumble(text: str) -> tuple[float, str]:
+    return (RUMBLE_HZ, NEEDED) if text.replace("-", " ") == NEEDED else (float(text), ALWAYS)
+
+
 def _takes_treatment(command: argparse.ArgumentParser) -> None:
     choices = [choice.replace(" ", "-") for choice in CHOICES]
     command.add_argument(
         "--rumble",
-        type=float,
+        type=_rumble,
         nargs="?",
-        default=0.0,
-        const=RUMBLE_HZ,
-        metavar="HZ",
-        help=f"take away what lies below (off; {RUMBLE_HZ:g} Hz where no number is given)",
+        default=(0.0, ALWAYS),
+        const=(RUMBLE_HZ, ALWAYS),
+        metavar="HZ|if-needed",
+        help=f"take away what lies below (off; {RUMBLE_HZ:g} Hz where no number is given, or only where it is needed)",
     )
     command.add_argument("--hush", choices=choices, default=NEVER, help="lower steady noise (default: %(default)s)")
     command.add_argument(

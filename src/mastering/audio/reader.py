@@ -76,7 +76,7 @@ class Reader:
         self._coming: Iterator[av.AudioFrame] = iter(())
         self._packet_bytes = self._packets = 0
         self._packet_sizes: set[int] = set()
-        self._last_packet_bytes = 0
+        self._last_packet_bytes = self._packet_frames = 0
 
     def __enter__(self) -> "Reader":
         return self
@@ -119,9 +119,12 @@ class Reader:
                     self._packet_sizes.add(last)
                 previous, last = last, size
             try:
+                held = 0
                 for frame in packet.decode():
                     frame.pts = None
+                    held += frame.samples
                     queue.write(frame)
+                self._packet_frames = max(self._packet_frames, held)
             except av.error.FFmpegError:
                 self.damaged_packets += 1
             except ValueError as error:
@@ -386,6 +389,8 @@ class Reader:
         if self.codec == "mp3":
             # By whole frames: what a header says to drop at either end was paid for too.
             frames = self._packets * (1152 if self.sample_rate_hz >= 32000 else 576)
+        elif self._packet_sizes and self._constant_bit_rate():
+            frames = self._packets * self._packet_frames
         return self._packet_bytes * 8 * self.sample_rate_hz / frames / 1000
 
     def _frame_kbps(self) -> tuple[float, float] | None:

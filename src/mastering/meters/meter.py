@@ -218,7 +218,8 @@ class Meter:
         self._frames += len(samples)
         if self._sides_alike:
             self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
-        self._cells[0].extend(quantised(weighted_sums / cell_frames).tobytes())
+        # What a filter still rings of is no sound: digital silence is silent in all three levels.
+        self._cells[0].extend(quantised(np.where(plain_sums > 0, weighted_sums, 0.0) / cell_frames).tobytes())
         self._cells[1].extend(quantised(plain_sums / (cell_frames * self._channels)).tobytes())
         self._cells[2].extend(quantised(np.square(peaks)).tobytes())
         self._steps.extend(self._whole_steps(weighted_sums, len(samples)).tobytes())

@@ -1,5 +1,6 @@
 """Where the voice is and how quiet the pauses are, read from the 10 ms envelope."""
 
+from collections.abc import Iterator
 from math import inf
 
 import numpy as np
@@ -13,21 +14,76 @@ _SMOOTHING_CELLS = 3
 MOST_MATCH_DB = 24.0
 _CLEAR_DB = 18.0
 """A half second this far below the loudest is noise, not speech."""
+_CLEAR_OF_GATE_DB = 30.0
+"""The same where a gate was at work: what it lets through is mostly voice, however soft."""
 _STEADY_DB = 8.0
 """Steady noise varies less than this between half a second and 80 ms of it."""
 _LEAST_SPEECH_CELLS = 8
 _SCRAPS_CELLS = (35, 25, 18, 12)
 _BRIDGED_CELLS = 3
+_LEAST_ROOM_CELLS = 10
+_UNEVEN = 2.0
+"""Steady noise has no tenth of a second that is only half as strong."""
+_AROUND_CELLS = 200
 
 
 def noise_floor(envelope: Envelope) -> float | None:
-    """RMS of the quietest half second that is not digital silence, dBFS.
+    """RMS of the quietest half second of room in the pauses, dBFS.
 
-    Gaps of all-zero samples are left out: no window touches one. Where no half second is free of gaps, the
-    longest stretch between gaps is taken. None when all is silence.
+    Digital silence is left out cell by cell, with the cells beside it, which may hold some of it: what is left of one
+    pause counts as one stretch. Where no pause has half a second left, the quietest 0.1 s counts. None where nothing is
+    left, as between words that a gate has cut free; a word is never taken for room. Steady sound without pauses has its
+    quietest half second.
     """
-    quietest = _quietest_window(envelope.power)
-    return None if quietest is None else db_of_power(quietest[0])
+    threshold = threshold_between_words(envelope.weighted)
+    if threshold is None:
+        return None
+    if not threshold:
+        steady = _quietest_window(envelope.power)
+        return None if steady is None else db_of_power(steady[0])
+    half, moment = (_quietest_of(envelope, threshold, window) for window in (_WINDOW_CELLS, _LEAST_ROOM_CELLS))
+    if moment is None:
+        return None
+    if not is_silent(envelope.power).any():
+        return db_of_power(moment if half is None else half)
+    # Between the gaps that a gate has left, a half second is hardly ever free of the soft end of a word, and what is
+    # hardly softer than the words is one of them.
+    uneven = half is None or half > _UNEVEN * moment
+    found = db_of_power(moment if uneven else half)
+    return None if active_level(envelope.weighted) - found < _CLEAR_DB else found
+
+
+def _quietest_of(envelope: Envelope, threshold: float, window: int) -> float | None:
+    """The mean square of the quietest so many cells of room in one pause; None where there are not so many."""
+    quietest = inf
+    kept_pauses, kept = np.empty(0, np.int64), np.empty(0)
+    for own_pauses, own in _room(envelope, threshold):
+        pauses, power = np.concatenate([kept_pauses, own_pauses]), np.concatenate([kept, own])
+        kept_pauses, kept = pauses[1 - window :], power[1 - window :]
+        if len(power) >= window:
+            sums = np.concatenate([[0.0], np.cumsum(power)])
+            together = pauses[window - 1 :] == pauses[: len(pauses) - window + 1]
+            means = (sums[window:] - sums[:-window])[together] / window
+            quietest = min(quietest, float(means.min(initial=inf)))
+    return None if quietest == inf else max(quietest, 0.0)
+
+
+def _room(envelope: Envelope, threshold: float) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """The cells that hold the room alone, part by part: the number of the pause each lies in, and its mean square."""
+    passed = 0
+    for start in range(0, len(envelope), _CHUNK_CELLS):
+        # With some of what lies around, so that a word across the edge is heard as one.
+        low, high = max(0, start - _AROUND_CELLS), min(len(envelope), start + _CHUNK_CELLS + _AROUND_CELLS)
+        own = slice(start - low, min(start + _CHUNK_CELLS, len(envelope)) - low)
+        spoken = spoken_cells(envelope.weighted[low:high], threshold)[own]
+        gap = is_silent(envelope.power[low:high])
+        beside = gap.copy()
+        beside[1:] |= gap[:-1]
+        beside[:-1] |= gap[1:]
+        room = ~spoken & ~beside[own]
+        pauses = np.cumsum(spoken) + passed
+        passed = int(pauses[-1])
+        yield pauses[room], powers(envelope.power[low:high][own][room])
 
 
 def quietest_stretch(envelope: Envelope) -> tuple[float, float] | None:
@@ -112,7 +168,7 @@ def speech_threshold(levels: np.ndarray) -> float | None:
 
 
 def threshold_between_words(levels: np.ndarray) -> float | None:
-    """As `speech_threshold`, for recordings too that are cut so tight that no half second is without a word.
+    """As `speech_threshold`, for recordings too that are cut or gated so tight that no half second is without a word.
 
     There the quietest half second is hardly quieter than speech, and much louder than its quietest 80 ms; those are
     the floor then.
@@ -124,7 +180,9 @@ def threshold_between_words(levels: np.ndarray) -> float | None:
         return threshold
     active_db = active_level(levels)
     half_db, moment_db = db_of_power(half[0]), db_of_power(moment[0])
-    if active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB:
+    # Where a gate has left gaps, the half second beside them holds the end of a word, however soft it is.
+    gated = is_silent(levels).any()
+    if not gated and (active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB):
         return threshold
     return 10 ** ((moment_db + max(6.0, (active_db - moment_db) / 3)) / 10)
 
@@ -146,7 +204,9 @@ def room_stretch(envelope: Envelope) -> tuple[float, float] | None:
 
 
 def is_pause(envelope: Envelope, start_s: float, end_s: float) -> bool:
-    """Whether a stretch holds the room alone: no word, and far below the loudest ones or as steady as noise is."""
+    """Whether a stretch holds the room alone: no word, and far below the loudest ones, or as steady as noise is where
+    no gate was at work.
+    """
     threshold = threshold_between_words(envelope.weighted)
     levels = envelope.weighted[round(start_s * CELLS_PER_SECOND) : round(end_s * CELLS_PER_SECOND)]
     if threshold is None or len(levels) < _LEAST_SPEECH_CELLS or spoken_cells(levels, threshold).any():
@@ -156,6 +216,8 @@ def is_pause(envelope: Envelope, start_s: float, end_s: float) -> bool:
     moments = np.convolve(power, np.ones(_LEAST_SPEECH_CELLS) / _LEAST_SPEECH_CELLS, mode="valid")
     steady = level_db - db_of_power(float(moments.min())) <= _STEADY_DB / 2
     clear_db = active_level(envelope.weighted) - level_db
+    if is_silent(envelope.power).any():
+        return clear_db >= _CLEAR_OF_GATE_DB
     return clear_db >= _CLEAR_DB or (clear_db >= _CLEAR_DB / 3 and steady)
 
 

@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from statistics import median
 
-from mastering.audio.encodings import fits_ending
+from mastering.audio.encodings import AVERAGE, QUALITY, VARIABLE, fits_ending
 from mastering.audio.facts import FileFacts
 from mastering.meters.measurement import Measurement
 from mastering.naming.checks import check_names, out_of_order, split_ending
@@ -20,11 +20,13 @@ from mastering.outlets.rules import (
     JOINT,
     LIST,
     MONO,
+    NOT_CONSTANT,
     OF_DELIVERIES,
     OF_MAKING,
     PATTERN,
     SEPARATE,
     STEREO,
+    UNTOLD,
     Demand,
     Examined,
     Figure,
@@ -33,7 +35,8 @@ from mastering.outlets.rules import (
 from mastering.tagging.carried import NOTHING, Carried
 
 PASS, REMARK, FAIL = "passes", "passes with a remark", "fails"
-_BIT_RATE_SLACK = 0.5
+_SLACK_OF_NAMED = 0.5
+"""How far a number may lie from one that is asked by name: rates and bitrates are whole numbers."""
 _MOST_SHOWN = 120
 _STEREOS = (STEREO, JOINT, SEPARATE)
 _DISTANCES = {"LUFS": "LU", "dBFS": "dB", "dBTP": "dB"}
@@ -119,7 +122,8 @@ def check_beside_sound(
 
 def _held_against(rules: Iterable[Rule], examined: Examined, outlet: Outlet, content_kind: str) -> list[Finding]:
     asked = [(rule, rule.demand(channels=examined.facts.channels, content_kind=content_kind)) for rule in rules]
-    return [_of_file(rule, demand, examined, outlet) for rule, demand in asked if demand]
+    mode = next((demand.first for rule, demand in asked if rule.name == "bit_rate_mode" and demand), None)
+    return [_of_file(rule, demand, examined, outlet, mode) for rule, demand in asked if demand]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -198,7 +202,10 @@ def asked_text(rule: Rule, demand: Demand) -> str:
     return f"{demand.low:g} to {demand.high:g}{unit}"
 
 
-def _of_file(rule: Rule, demand: Demand, examined: Examined, outlet: Outlet) -> Finding:
+def _of_file(
+    rule: Rule, demand: Demand, examined: Examined, outlet: Outlet, mode: str | int | float | tuple[str, ...] | None
+) -> Finding:
+    """`mode` is the bitrate mode that is asked of this file, if any."""
     figure = rule.kind.figure(examined)
     if rule.name == "names":
         return _name(rule, examined, outlet)
@@ -212,9 +219,11 @@ def _of_file(rule: Rule, demand: Demand, examined: Examined, outlet: Outlet) -> 
     if ending and not fits_ending(ending, container=str(figure), codec=examined.facts.codec):
         # A sheet may take several containers, each for its own files; a file has to end as what it is.
         figure = f"{figure}, in a file that ends in .{ending}"
-    if rule.name == "bit_rate_kbps" and examined.frame_kbps and demand.low is not None and demand.high is not None:
+    if rule.name == "bit_rate_kbps" and examined.frame_kbps and mode == VARIABLE and demand.target is None:
         return _frames(rule, demand, examined)
-    return _held(rule, demand, figure)
+    held = _held(rule, demand, figure)
+    special = rule.kind.advises(examined) if held.verdict == FAIL else ""
+    return replace(held, advice=special) if special else held
 
 
 def _held(rule: Rule, demand: Demand, figure: Figure) -> Finding:
@@ -303,9 +312,9 @@ def _margin(rule: Rule, demand: Demand, figure: Figure) -> str:
     if figure is None or isinstance(figure, str) or (demand.low is None and demand.high is None):
         return ""
     unit, digits = _DISTANCES.get(rule.kind.unit, rule.kind.unit), max(rule.kind.digits, 1)
-    if demand.low is not None and figure < demand.low - 0.005:
+    if demand.low is not None and figure < demand.low - rule.kind.slack:
         return f"{demand.low - figure:.{digits}f} {unit} too low"
-    if demand.high is not None and figure > demand.high + 0.005:
+    if demand.high is not None and figure > demand.high + rule.kind.slack:
         return f"{figure - demand.high:.{digits}f} {unit} too high"
     spare = min(abs(figure - edge) for edge in (demand.low, demand.high) if edge is not None)
     return f"{spare:.{digits}f} {unit} to spare" if round(spare, digits) else "nothing to spare"
@@ -313,6 +322,8 @@ def _margin(rule: Rule, demand: Demand, figure: Figure) -> str:
 
 def _verdict(rule: Rule, demand: Demand, figure: Figure) -> tuple[str, str]:
     advice = rule.kind.advice
+    if figure == UNTOLD:
+        return REMARK, "A file of this format does not say it. Make sure of it where it was made."
     if rule.kind.takes == LIST:
         return (PASS, "") if figure == ASKED else (FAIL, advice.other)
     if demand.exactly is not None or demand.one_of:
@@ -323,8 +334,10 @@ def _verdict(rule: Rule, demand: Demand, figure: Figure) -> tuple[str, str]:
     if figure is None:
         # No noise at all is within any ceiling; no loudness is not within any range, and no picture has no weight.
         quiet = demand.low is None and rule.kind.group == "Levels"
-        return (PASS, "") if quiet else (FAIL, advice.other or "There is nothing to measure in this file.")
-    if meets(figure, demand):
+        if quiet:
+            return (REMARK, advice.none) if advice.none else (PASS, "")
+        return FAIL, advice.other or "There is nothing to measure in this file."
+    if meets(figure, demand, rule.kind.slack):
         return _pass_or_remark(rule, demand, figure)
     said = advice.too_low if demand.low is not None and figure < demand.low else advice.too_high
     return FAIL, said or advice.other
@@ -337,11 +350,16 @@ def _is_exactly(figure: Figure, asked: str | int | float) -> bool:
         return figure in _STEREOS
     if asked in (FROM_SECTIONS, FROM_MARKS):
         return figure == ASKED
+    if asked in (AVERAGE, VARIABLE, QUALITY) and figure == NOT_CONSTANT:
+        return True
+    if asked == QUALITY and figure == VARIABLE:
+        # So LAME calls what follows from a quality; which, is a rule of its own.
+        return True
     if asked == "pcm":
         return isinstance(figure, str) and figure.startswith("pcm_")
     if isinstance(asked, str) or figure is None:
         return figure == asked
-    return not isinstance(figure, str) and abs(figure - asked) <= _BIT_RATE_SLACK
+    return not isinstance(figure, str) and abs(figure - asked) <= _SLACK_OF_NAMED
 
 
 def _pass_or_remark(rule: Rule, demand: Demand, figure: float) -> tuple[str, str]:

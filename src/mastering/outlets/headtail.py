@@ -1,6 +1,6 @@
 """Head and tail of a section brought into the outlet's range with its own room tone, and what stands in the way."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from mastering.meters.envelope import CELLS_PER_SECOND, is_silent
 from mastering.meters.meter import Levels
@@ -15,10 +15,10 @@ _WORDS = {"head_s": "before the first word", "tail_s": "after the last word"}
 
 @dataclass(frozen=True)
 class HeadTail:
-    """What is done at either end, what cannot be, and what is to be said about it."""
+    """What is done at either end, what cannot be, by rule, and what is to be said about it."""
 
     edges: Edges
-    collisions: tuple[str, ...] = ()
+    collisions: dict[str, str] = field(default_factory=dict)
     remarks: tuple[str, ...] = ()
 
 
@@ -37,7 +37,7 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
         return HeadTail(Edges())
     envelope, usable = levels.envelope, quiet_s is not None
     length_s = quiet_s[1] - quiet_s[0] if usable else 0.0
-    changes, collisions, wanted_s = {}, [], 0.0
+    changes, collisions, wanted_s = {}, {}, 0.0
     for name, silent in (("head_s", _silent_run(envelope.power)), ("tail_s", _silent_run(envelope.power[::-1]))):
         demand, has_s = demands.get(name), getattr(levels, name)
         end = name[:4]
@@ -45,7 +45,7 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
             continue
         cut_s, tone_s = _change(has_s, min(silent, has_s) if usable else 0.0, demand)
         if tone_s and not usable:
-            collisions.append(
+            collisions[name] = (
                 f"The outlet asks for {_range_words(demand)} of room tone {_WORDS[name]}; this recording has "
                 f"{has_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them "
                 "there."
@@ -59,21 +59,21 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
             f"There are only {length_s:.2f} s of room tone to make {wanted_s:.2f} s from; the repetition may be heard. "
             "Half a minute of the silent room, recorded once, is enough for a whole book."
         )
-    return HeadTail(Edges(**changes), tuple(collisions), tuple(remarks))
+    return HeadTail(Edges(**changes), collisions, tuple(remarks))
 
 
-def _left(levels: Levels, demands: dict[str, Demand]) -> tuple[str, ...]:
-    """What stays wrong where head and tail are left alone."""
-    told = []
+def _left(levels: Levels, demands: dict[str, Demand]) -> dict[str, str]:
+    """What stays wrong where head and tail are left alone, by rule."""
+    told = {}
     for name, words in _WORDS.items():
         demand, has_s = demands.get(name), getattr(levels, name)
         if demand is None or has_s is None or _change(has_s, 0.0, demand) == (0.0, 0.0):
             continue
-        told.append(
+        told[name] = (
             f"There are {has_s:.2f} s of quiet {words}; the outlet asks for {_range_words(demand)}. Room tone “as the "
             "outlet asks” would see to it."
         )
-    return tuple(told)
+    return told
 
 
 def _change(has_s: float, silent_s: float, demand: Demand) -> tuple[float, float]:

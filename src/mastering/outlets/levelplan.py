@@ -1,11 +1,13 @@
 """The level plan: the gentlest chain that makes a section meet an outlet's level rules, or why nothing can."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from math import inf
 
 from mastering.errors import CannotMake
 from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
+from mastering.meters.offset import lies_low, offset_of
 from mastering.meters.speech import is_pause, noise_floor, room_stretch
 from mastering.outlets import sentences
 from mastering.outlets.headtail import left_alone, plan_edges
@@ -22,6 +24,8 @@ _LOSSY_MARGIN_DB = 0.6
 128 kbit/s, where the decoded peak rises by 0.1 to 0.5 dB)."""
 _INSIDE_DB = 0.5
 """How far inside the edge of a range a level is put: encoding moves it by hundredths."""
+_NOISE_INSIDE_DB = 0.1
+"""Encoding moves a noise floor by less (measured on speech at 128 kbit/s)."""
 _HUSH_MORE_DB = 1.0
 """How much further than just enough noise is lowered: hush lands within 2 dB of what is wanted, mostly within half."""
 _WORTH_RIDING = 0.2
@@ -42,8 +46,8 @@ class LevelPlan:
     `fixed_gain` whether the gain is a set's, which nothing may change; `source_peak_dbtp` is the section's true peak
     before any gain. `ride_range_db` are the lowest and highest gain of the ride, None where there is none. Times are
     seconds of the section as it is. `predicted` holds figures by the names of their rules, `unmet` by how much rules
-    are missed; `collisions` say so in sentences, each with its reason and a way out; `remarks` are what a listener
-    might want to know.
+    are missed; `collisions` say so in sentences, each with its reason and a way out, and `collided` names their rules;
+    `remarks` are what a listener might want to know.
     """
 
     gain_db: float
@@ -61,6 +65,7 @@ class LevelPlan:
     predicted: dict[str, float] = field(default_factory=dict)
     unmet: dict[str, float] = field(default_factory=dict)
     collisions: tuple[str, ...] = ()
+    collided: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
 
     @classmethod
@@ -90,6 +95,7 @@ def plan_levels(
     content_kind: str = "speech",
     fixed_gain_db: float | None = None,
     near: Demand | None = None,
+    filtered: Callable[[], Levels] | None = None,
 ) -> LevelPlan:
     """Find the gentlest chain that meets all level rules together: gain, limiter, then ride, then hush.
 
@@ -105,6 +111,8 @@ def plan_levels(
         The gain of the set it belongs to; found anew where None.
     near
         The loudness it must have besides, to lie near the other sections', LUFS.
+    filtered
+        Gives the levels after the rumble filter, where that is to be on if needed.
 
     Raises
     ------
@@ -120,6 +128,15 @@ def plan_levels(
     best = planner.attempt(
         ride=treatment.ride == ALWAYS, hush_db=treatment.hush_db if treatment.hush == ALWAYS else 0.0
     )
+    if treatment.needs_both and filtered and "noise_floor_dbfs" in best.unmet and lies_low(levels):
+        return plan_levels(
+            filtered(),
+            demands,
+            lossy=lossy,
+            treatment=replace(treatment, rumble=ALWAYS),
+            content_kind=content_kind,
+            fixed_gain_db=fixed_gain_db,
+        )
     advice: dict[str, str] = {}
     if best.unmet.keys() & sentences.HELPED_BY_RIDE and not best.ride:
         ridden = planner.attempt(ride=True, hush_db=best.hush_db)
@@ -160,7 +177,7 @@ def corrected(plan: LevelPlan, found: Levels, demands: dict[str, Demand]) -> Lev
 def gain_range(figures: dict[str, float | None], demands: dict[str, Demand]) -> tuple[float, float]:
     """The lowest and the highest gain, dB, with which figures meet all they are asked if nothing is limited.
 
-    The lowest is above the highest where no gain does.
+    The lowest is above the highest where no gain does. The noise floor is minded where that leaves a gain that does.
     """
     lowest, highest = -inf, inf
     for name, demand in _aimed(demands).items():
@@ -174,7 +191,16 @@ def gain_range(figures: dict[str, float | None], demands: dict[str, Demand]) -> 
             lowest = max(lowest, demand.low - figure)
         if demand.high is not None:
             highest = min(highest, demand.high - figure)
-    return lowest, highest
+    quiet_db = _quiet_enough_db(figures, demands)
+    return (lowest, quiet_db) if lowest < quiet_db < highest else (lowest, highest)
+
+
+def _quiet_enough_db(figures: dict[str, float | None], demands: dict[str, Demand]) -> float:
+    """The highest gain, dB, that leaves the noise floor where it may be; infinite where nothing is asked of it."""
+    demand, floor_dbfs = demands.get("noise_floor_dbfs"), figures.get("noise_floor_dbfs")
+    if demand is None or demand.high is None or floor_dbfs is None:
+        return inf
+    return demand.high - floor_dbfs - _NOISE_INSIDE_DB
 
 
 def needed_gain_db(figures: dict[str, float | None], demands: dict[str, Demand]) -> float:
@@ -260,8 +286,22 @@ class _Planner:
             ride_db=self._curve if ride else None,
         )
         base, figures = self._figures(chain)
-        needed_db = needed_gain_db(figures, self._demands) if self._fixed_gain_db is None else self._fixed_gain_db
+        with_noise = self._tried(ride, hush_db, base, figures, self._demands)
+        if not with_noise.unmet or "noise_floor_dbfs" not in self._demands:
+            return with_noise
+        # Where not all can be met, the voice comes first, and the plan says by how much the noise is too loud.
+        aims = {name: demand for name, demand in self._demands.items() if name != "noise_floor_dbfs"}
+        return self._tried(ride, hush_db, base, figures, aims)
+
+    def _tried(
+        self, ride: bool, hush_db: float, base: Envelope, figures: dict[str, float | None], aims: dict[str, Demand]
+    ) -> _Attempt:
+        """One chain with the gain that meets these aims best."""
+        needed_db = needed_gain_db(figures, aims) if self._fixed_gain_db is None else self._fixed_gain_db
         highest_gain_db = needed_db + (_MOST_MADE_UP_DB if self._fixed_gain_db is None else 0.0)
+        quiet_db = _quiet_enough_db(figures, aims)
+        if needed_db <= quiet_db:
+            highest_gain_db = min(highest_gain_db, quiet_db)
         gain_db, rehearsed = self._gain(base, figures, needed_db, highest_gain_db)
         reached = self._reached(figures, gain_db, rehearsed)
         unmet = {name: sentences.miss(reached.get(name), demand) for name, demand in self._demands.items()}
@@ -289,6 +329,7 @@ class _Planner:
             ridden=best.ride,
             advice=advice,
             together=self._fixed_gain_db is not None,
+            low=sentences.lies_low(offset_of(self._levels)) if lies_low(self._levels) else "",
         )
         remarks = list(self._head_tail.remarks)
         if best.rehearsed.limited_db >= _HEAVY_LIMITING_DB:
@@ -308,7 +349,7 @@ class _Planner:
             highest_gain_db=best.highest_gain_db,
             source_peak_dbtp=best.source_peak_dbtp,
             fixed_gain=self._fixed_gain_db is not None,
-            rumble_hz=self._treatment.rumble_hz,
+            rumble_hz=self._treatment.measured_hz,
             hush_db=best.hush_db,
             noise_s=self._noise_s,
             ride_range_db=ranged,
@@ -317,7 +358,8 @@ class _Planner:
             limited_db=best.rehearsed.limited_db,
             predicted={n: round(value, 2) for n, value in best.figures.items() if value is not None and n != NEAR},
             unmet={name: round(by, 2) for name, by in best.unmet.items()},
-            collisions=(*self._head_tail.collisions, *told),
+            collisions=(*self._head_tail.collisions.values(), *(sentence for _, sentence in told)),
+            collided=(*self._head_tail.collisions, *(name for name, _ in told)),
             remarks=tuple(remarks),
         )
 

@@ -7,7 +7,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from mastering.audio.encodings import (
-    AVERAGE,
     BIT_RATE_MODES,
     CODECS,
     CONSTANT,
@@ -15,10 +14,10 @@ from mastering.audio.encodings import (
     INT_16,
     INT_24,
     INT_32,
-    VARIABLE,
 )
 from mastering.audio.facts import FileFacts
 from mastering.meters.meter import Levels
+from mastering.meters.offset import offset_of
 from mastering.tagging.artwork import ArtworkFacts, BadArtwork, inspect
 from mastering.tagging.carried import Carried
 from mastering.tagging.inscription import TAGS
@@ -28,6 +27,10 @@ JOINT, SEPARATE = "joint stereo", "separate stereo"
 ONE_EACH, JOINED = "one for each section", "one of all sections"
 FROM_SECTIONS, FROM_MARKS = "from sections", "from marks"
 ASKED, LEFT_OUT = "there", "left out"
+NOT_CONSTANT = "not constant"
+"""The bitrate mode of a file that does not say more of it."""
+UNTOLD = "not told by the file"
+"""What a format has no place to say."""
 EXTRAS = ("manifest.csv", "manifest.json", "cover.jpg", "chapters.json", "chapters.txt", "check-sheets.html")
 """Files that can go with a delivery."""
 ROLES = ("opening credits", "dedication", "foreword", "afterword", "closing credits", "sample")
@@ -57,11 +60,14 @@ class Demand:
 
 @dataclass(frozen=True)
 class Advice:
-    """What to do when a figure is too low, too high, or simply another."""
+    """What to do when a figure is too low, too high, or simply another; `none` is what to know where there is none and
+    that passes.
+    """
 
     too_low: str = ""
     too_high: str = ""
     other: str = ""
+    none: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -110,12 +116,16 @@ class RuleKind:
     digits: int = 1
     close: float = 0.0
     """A figure that passes by less than this is passed with a remark."""
+    slack: float = 0.005
+    """By so much a figure may lie beyond what is asked, as it is measured no finer than it is shown."""
     group: str = "Levels"
     takes: str = RANGE
     choices: tuple[str, ...] = ()
     least: float = -200.0
     most: float = 1e9
     hint: str = ""
+    advises: "Callable[[Examined], str]" = lambda examined: ""
+    """What mends this very file where more is known of it than whether the figure is too high; else nothing."""
 
 
 def _channels(examined: Examined) -> str:
@@ -136,10 +146,12 @@ def _bit_rate_mode(examined: Examined) -> str | None:
     if said and (constant or said != CONSTANT):
         # An even sound may well get the same bitrate throughout; what the file says of its making tells more.
         return said
-    if constant:
-        return CONSTANT
-    # AAC keeps to an average by what its frames borrow of each other.
-    return AVERAGE if examined.facts.codec == "aac" else VARIABLE
+    return CONSTANT if constant else NOT_CONSTANT
+
+
+def _quality(examined: Examined) -> str | int | None:
+    found = examined.carried.quality
+    return UNTOLD if found is None and examined.facts.codec == "vorbis" else found
 
 
 def _sample_format(examined: Examined) -> str:
@@ -187,6 +199,16 @@ def _chapters(examined: Examined) -> str:
 
 _FIRST_CHAPTER_S = 0.5
 """A chapter that begins later leaves the start of the file without one."""
+
+
+def _of_offset(examined: Examined) -> str:
+    offset = offset_of(examined.levels)
+    if offset is None:
+        return ""
+    return (
+        f"The zero line is off by {100 * offset:.1f} % of full scale, which makes up most of this. Allow the rumble "
+        "filter in the section’s treatment; the room may well be quiet enough."
+    )
 
 
 _MAKE_AGAIN = "Make the file again for this outlet from its recording."
@@ -259,6 +281,7 @@ RULE_KINDS: dict[str, RuleKind] = {
         _AGAIN,
         unit="kbit/s",
         digits=0,
+        slack=0.5,
         group="Bitrate",
         takes=NUMBER,
         least=6,
@@ -270,7 +293,7 @@ RULE_KINDS: dict[str, RuleKind] = {
     ),
     "quality": RuleKind(
         "Encoder’s quality",
-        lambda e: e.carried.quality,
+        _quality,
         _AGAIN,
         digits=0,
         group="Bitrate",
@@ -338,7 +361,10 @@ RULE_KINDS: dict[str, RuleKind] = {
         Advice(
             too_high="The pauses are too loud. Allow hush in the section’s treatment, or record in a quieter room or "
             "nearer to the microphone; gain lifts the room together with the voice.",
+            none="There is no room to be heard in its pauses, only digital silence or none at all. Some outlets refuse "
+            "digital silence: let room tone be put there on its page.",
         ),
+        advises=_of_offset,
         unit="dBFS",
         close=1.0,
     ),
@@ -546,9 +572,8 @@ def same_for_all(name: str) -> bool:
     return name in (*OF_DELIVERIES, *OF_MAKING, "names", "chapters") or name.startswith(("tag_", "artwork_"))
 
 
-def meets(figure: float, demand: Demand) -> bool:
+def meets(figure: float, demand: Demand, slack: float = 0.005) -> bool:
     """Whether a figure lies in the range, to half of the last place shown."""
-    slack = 0.005
     return (demand.low is None or figure >= demand.low - slack) and (
         demand.high is None or figure <= demand.high + slack
     )

@@ -2,6 +2,7 @@
 
 from typing import TYPE_CHECKING
 
+from mastering.meters.decibels import db_of_amplitude
 from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS, Demand, meets
 
 if TYPE_CHECKING:
@@ -29,10 +30,12 @@ def collisions(
     ridden: bool,
     advice: dict[str, str],
     together: bool,
-) -> tuple[str, ...]:
-    """A sentence for each rule that is missed; head and tail are told of elsewhere.
+    low: str,
+) -> tuple[tuple[str, str], ...]:
+    """The name of each rule that is missed, with a sentence; head and tail are told of elsewhere.
 
-    `most_hush_db` is how far hush can go, None where there is no pause to learn the noise from.
+    `most_hush_db` is how far hush can go, None where there is no pause to learn the noise from; `low` is what is to be
+    said of noise that lies below what is heard.
     """
     found = []
     for name, by in unmet.items():
@@ -40,13 +43,13 @@ def collisions(
         if name in _EDGES:
             continue
         if name == "noise_floor_dbfs":
-            found.append(_noise(figure, demand, by, gain_db, hush_db, most_hush_db))
+            found.append((name, _noise(figure, demand, by, gain_db, hush_db, most_hush_db, low)))
         elif name == "loudness_range_lu":
-            found.append(_range(figure, demand, ridden, advice))
+            found.append((name, _range(figure, demand, ridden, advice)))
         elif name in PEAK_RULES:
-            found.append(_peak(name, figure, demand, together))
+            found.append((name, _peak(name, figure, demand, together)))
         else:
-            found.append(_loudness(name, figure, demand, by, unmet, demands, advice, together))
+            found.append((name, _loudness(name, figure, demand, by, unmet, demands, advice, together)))
     return tuple(found)
 
 
@@ -64,7 +67,19 @@ def heavy_limiting(limited_db: float) -> str:
     )
 
 
-def _noise(figure: float, demand: Demand, by: float, gain_db: float, hush_db: float, most_hush_db: float | None) -> str:
+def lies_low(offset: float | None) -> str:
+    """What is to be said of noise that lies below what is heard; `offset` is that of the zero line, if it is that."""
+    if offset is None:
+        return "Most of it is rumble, below what is heard: the rumble filter takes that away."
+    return (
+        f"Most of it is no noise: the zero line is off by {100 * offset:.1f} % of full scale, which alone reads "
+        f"{db_of_amplitude(offset):.0f} dBFS. The rumble filter takes that away."
+    )
+
+
+def _noise(
+    figure: float, demand: Demand, by: float, gain_db: float, hush_db: float, most_hush_db: float | None, low: str
+) -> str:
     if most_hush_db is None:
         return (
             f"Its quietest half second comes to {figure:.1f} dBFS and holds speech, so it has no noise floor to show; "
@@ -74,6 +89,8 @@ def _noise(figure: float, demand: Demand, by: float, gain_db: float, hush_db: fl
     change = f"the {gain_db:.1f} dB this take needs" if gain_db > 0 else "levelling"
     hushed = f" and {hush_db:.0f} dB of hush" if hush_db else ""
     told = f"After {change}{hushed}, its noise floor is at {figure:.1f} dBFS; the outlet allows {demand.high:g}."
+    if low:
+        return f"{told} {low}"
     wanted_db = int(hush_db + by) + 1
     if wanted_db <= most_hush_db:
         return f"{told} Hush of {wanted_db} dB or a quieter room would do."

@@ -1,6 +1,6 @@
 """Plans for all sections of a delivery: those with one gain together, and none too far from the others."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from math import inf
 from statistics import median
@@ -18,17 +18,21 @@ from mastering.outlets.rules import CONSISTENCY, LOUDNESS_RULES, PEAK_RULES, Dem
 from mastering.shaping.treatment import Treatment
 
 _INSIDE_LU = 0.2
-_FIGURES = (*PEAK_RULES, *LOUDNESS_RULES)
+_FIGURES = (*PEAK_RULES, *LOUDNESS_RULES, "noise_floor_dbfs")
 
 
 class Member(Protocol):
-    """A section to be planned. `levels` is asked for once in each round, so that not all need be in memory."""
+    """A section to be planned. `levels` is asked for once in each round, so that not all need be in memory; `filtered`
+    only where its rumble filter is to be on if needed, and gives its levels after that.
+    """
 
     content_kind: str
     treatment: Treatment
 
     @property
     def levels(self) -> Levels: ...
+
+    def filtered(self) -> Levels: ...
 
 
 @dataclass(frozen=True)
@@ -38,6 +42,7 @@ class Given:
     levels: Levels
     content_kind: str
     treatment: Treatment
+    filtered: Callable[[], Levels] | None = None
 
 
 def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | CannotMake]:
@@ -71,6 +76,7 @@ def plan_member(
             content_kind=member.content_kind,
             fixed_gain_db=shared_db if member.treatment.together else None,
             near=near,
+            filtered=member.filtered,
         )
     except CannotMake as error:
         return error

@@ -23,8 +23,9 @@ class Treatment:
 
     Attributes
     ----------
-    rumble_hz
-        Below this the rumble filter takes everything away; 0 for no filter.
+    rumble_hz, rumble
+        Below this the rumble filter takes everything away; 0 for no filter. Always, or only where the outlet's noise
+        floor asks for it.
     hush, hush_db
         Whether steady noise is lowered: never, where the outlet's noise floor asks for it, or always; and by how much
         at the most, dB. "Always" takes all of it.
@@ -39,6 +40,7 @@ class Treatment:
     """
 
     rumble_hz: float = 0.0
+    rumble: str = ALWAYS
     hush: str = NEVER
     hush_db: float = 10.0
     noise_s: tuple[float, float] | None = None
@@ -49,6 +51,8 @@ class Treatment:
     def __post_init__(self):
         if self.hush not in CHOICES or self.ride not in CHOICES:
             raise BadTreatment(f"Hush and ride are done {', '.join(CHOICES[:-1])} or {ALWAYS}.")
+        if self.rumble not in (NEEDED, ALWAYS):
+            raise BadTreatment(f"A rumble filter is on {NEEDED} or {ALWAYS}; it is off at 0 Hz.")
         if self.rumble_hz and not LOWEST_RUMBLE_HZ <= self.rumble_hz <= HIGHEST_RUMBLE_HZ:
             raise BadTreatment(
                 f"A rumble filter begins between {LOWEST_RUMBLE_HZ:g} and {HIGHEST_RUMBLE_HZ:g} Hz; "
@@ -62,6 +66,16 @@ class Treatment:
                 raise BadTreatment(
                     f"The noise is learned from {SHORTEST_NOISE_S:g} to {LONGEST_NOISE_S:g} s that hold nothing else."
                 )
+
+    @property
+    def measured_hz(self) -> float:
+        """The rumble filter that levels are measured through: the one that is on whatever they are."""
+        return self.rumble_hz if self.rumble == ALWAYS else 0.0
+
+    @property
+    def needs_both(self) -> bool:
+        """Whether levels with and without the rumble filter are wanted."""
+        return bool(self.rumble_hz) and self.rumble == NEEDED
 
     def as_dict(self) -> dict:
         """Plain values for JSON; what is left at its default is left out."""

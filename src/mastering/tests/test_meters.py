@@ -136,6 +136,12 @@ class Tech3342(TestCase):
                 self.assertAlmostEqual(metered(samples, rate_hz).loudness_range_lu, expected, delta=1.0)
 
 
+def _framed(samples: np.ndarray, rate_hz: int) -> np.ndarray:
+    """A prompt cut to where it speaks, with most of a second of nothing after it."""
+    loud = np.flatnonzero(np.abs(samples[:, 0]) > 0.02)
+    return np.concatenate([samples[loud[0] : loud[-1]], np.zeros((round(0.9 * rate_hz), 1), np.float32)])
+
+
 class QuietParts(TestCase):
     """Noise floor, head and tail; definitions of this project, answers by construction."""
 
@@ -170,6 +176,30 @@ class QuietParts(TestCase):
         gap = silence(2, rate_hz=44100, channels=1)
         samples = np.concatenate([noise(-30, 2), gap, noise(-55, 1.013, seed=2), gap, noise(-30, 2, seed=3)])
         self.assertAlmostEqual(metered(samples, 44100).noise_floor_dbfs, -55, delta=0.3)
+
+    @skipUnless(PROMPTS.exists(), "asterisk-core-sounds-en-wav is not installed")
+    def test_a_gated_take_has_the_floor_of_what_is_left_of_its_pauses(self):
+        """Real prompts over a room whose level is known; a gate leaves 0.15 or 0.3 s of it after each word."""
+        prompts = [soundfile.read(path, dtype="float32", always_2d=True) for path in real_speech()[:16]]
+        rate_hz = prompts[0][1]
+        for room_dbfs in (-68.0, -55.0):
+            for hold_s in (0.15, 0.3):
+                for eight in (prompts[:8], prompts[8:]):
+                    voice = np.concatenate([_framed(samples, rate_hz) for samples, _ in eight])
+                    room = noise(room_dbfs, len(voice) / rate_hz + 1, rate_hz=rate_hz)[: len(voice)]
+                    hold = np.ones(round(hold_s * rate_hz) + 1)
+                    open_ = np.convolve(np.abs(voice[:, 0]) > 0.01, hold)[: len(voice)] > 0
+                    gated = np.where(open_[:, None], voice + room, 0).astype(np.float32)
+                    with self.subTest(room_dbfs=room_dbfs, hold_s=hold_s):
+                        whole = metered((voice + room).astype(np.float32), rate_hz).noise_floor_dbfs
+                        self.assertAlmostEqual(whole, room_dbfs, delta=0.4)
+                        self.assertAlmostEqual(metered(gated, rate_hz).noise_floor_dbfs, room_dbfs, delta=1.2)
+
+    def test_where_a_gate_leaves_nothing_but_words_there_is_no_floor(self):
+        words = [tone(-20, 0.6, rate_hz=44100, hz=300, channels=1), silence(0.5, rate_hz=44100, channels=1)]
+        soft = tone(-32, 0.3, rate_hz=44100, hz=300, channels=1)
+        samples = np.concatenate([*words * 4, soft, words[1], *words])
+        self.assertIsNone(metered(samples, 44100).noise_floor_dbfs)
 
     def test_silence_throughout_has_no_figures(self):
         levels = metered(silence(5))

@@ -1,6 +1,7 @@
 """Level plans: each rule alone and together, the gentlest chain, sets, and what is said where nothing fits."""
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase, skipUnless
 
@@ -75,6 +76,27 @@ class EachRule(TestCase):
         self.assertEqual(told.collisions, ())
         self.assertLessEqual(told.predicted["rms_dbfs"], -21 - apart)
         self.assertGreaterEqual(told.predicted["integrated_lufs"], -22)
+
+    def test_the_gain_minds_the_noise_floor_where_one_meets_all(self):
+        retail = outlet(rms_dbfs="at_least = -23\nat_most = -18", noise_floor_dbfs="at_most = -60")
+        samples = speech(peak=0.2) + noise(-67, 12)
+        levels = levels_of(samples)
+        comfortable_db = -22.5 - levels.rms_dbfs
+        self.assertGreater(levels.noise_floor_dbfs + comfortable_db, -60, "half a dB inside, it would be too loud")
+        told = plan(samples, retail)
+        self.assertEqual((told.collisions, told.unmet), ((), {}))
+        self.assertGreaterEqual(told.predicted["rms_dbfs"], -23)
+        self.assertLessEqual(told.predicted["noise_floor_dbfs"], -60)
+        # Where no gain meets both, the voice keeps its place and the noise is told of.
+        loud = plan(speech(peak=0.2) + noise(-60, 12), retail)
+        self.assertAlmostEqual(loud.predicted["rms_dbfs"], -22.5, delta=0.05)
+        self.assertEqual(loud.collided, ("noise_floor_dbfs",))
+
+    def test_a_set_minds_it_too(self):
+        retail = outlet(rms_dbfs="at_least = -23\nat_most = -18", noise_floor_dbfs="at_most = -60")
+        together = Treatment(together=True)
+        members = [Given(levels_of(speech(peak=p) + noise(-67, 12)), "speech", together) for p in (0.2, 0.21)]
+        self.assertEqual([told.unmet for told in plan_set(members, retail)], [{}, {}])
 
     def test_two_rules_that_no_gain_meets_are_both_named(self):
         both = outlet(integrated_lufs="target = -20\ntolerance = 1", rms_dbfs="at_least = -12\nat_most = -10")
@@ -262,3 +284,49 @@ class BadInput(TestCase):
             self.assertNotRegex(sentence, r"\b(inf|nan|None)\b")
         made = make(path, asked, self.folder / "made.out", treatment=treatment, plan=told, replace=True)
         self.assertTrue(made.sheet.findings)
+
+
+class BelowWhatIsHeard(TestCase):
+    """An offset of the zero line reads as noise in any RMS: 1 % of full scale is -40 dBFS, by arithmetic."""
+
+    def setUp(self):
+        kept = tempfile.TemporaryDirectory()
+        self.addCleanup(kept.cleanup)
+        self.folder = Path(kept.name)
+        self.retail = outlet(rms_dbfs="at_least = -23\nat_most = -18", noise_floor_dbfs="at_most = -60")
+        self.off = speech(peak=0.2) + 0.004
+
+    def made(self, samples: np.ndarray, **treatment):
+        source = written(self.folder, samples, name=f"{len(list(self.folder.iterdir()))}.wav")
+        return make(source, self.retail, source.with_suffix(".made.wav"), treatment=Treatment(**treatment))
+
+    def test_the_plan_names_the_offset_rather_than_the_room(self):
+        told = plan(self.off, self.retail)
+        self.assertRegex(told.collisions[0], r"zero line is off by 0\.4 % of full scale, which alone reads -48 dBFS")
+        self.assertNotIn("quieter room", told.collisions[0])
+        self.assertIn("quieter room", plan(speech(peak=0.2) + noise(-60, 12), self.retail).collisions[0])
+
+    def test_the_check_sheet_does_too(self):
+        made = self.made(self.off)
+        (finding,) = [each for each in made.sheet.findings if each.verdict == FAIL]
+        self.assertEqual(finding.rule, "noise_floor_dbfs")
+        self.assertRegex(finding.advice, r"The zero line is off by 0\.\d %.*rumble filter")
+
+    def test_the_rumble_filter_is_on_where_it_is_needed(self):
+        made = self.made(self.off, rumble_hz=70, rumble=NEEDED)
+        self.assertEqual((made.plan.rumble_hz, made.sheet.verdict), (70, PASS))
+        self.assertAlmostEqual(made.plan.predicted["noise_floor_dbfs"], made.found.levels.noise_floor_dbfs, delta=0.3)
+        always = self.made(self.off, rumble_hz=70)
+        self.assertEqual(always.path.read_bytes(), made.path.read_bytes())
+
+    def test_and_off_where_it_is_not(self):
+        for samples in (speech(peak=0.2), speech(peak=0.2) + noise(-60, 12)):
+            self.assertEqual(self.made(samples, rumble_hz=70, rumble=NEEDED).plan.rumble_hz, 0)
+
+    def test_what_was_foreseen_and_did_not_come_is_not_said(self):
+        source = written(self.folder, speech(peak=0.2) + noise(-67.0, 12))
+        near = plan(speech(peak=0.2) + noise(-60, 12), self.retail)
+        self.assertTrue(near.collisions)
+        made = make(source, self.retail, self.folder / "made.wav", plan=replace(near, gain_db=6.2, ceiling_dbtp=None))
+        self.assertNotEqual(made.sheet.verdict, FAIL)
+        self.assertNotIn("noise floor", " ".join(made.remarks))

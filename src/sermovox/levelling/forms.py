@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 
-from mastering.shaping.treatment import Treatment, treatment_of
+from mastering.shaping.treatment import NEEDED, RUMBLE_HZ, Treatment, treatment_of
 
 _SWITCHES = ("room_tone", "together")
 
@@ -13,6 +13,10 @@ def treated(treatment: Treatment, said: Mapping[str, str]) -> Treatment:
     for name in ("rumble_hz", "hush", "hush_db", "ride"):
         if said.get(name):
             values[name] = said[name].replace(",", ".")
+    if said.get("rumble_hz") == NEEDED:
+        values |= {"rumble_hz": treatment.rumble_hz or RUMBLE_HZ, "rumble": NEEDED}
+    elif said.get("rumble_hz"):
+        values.pop("rumble", None)
     for name in _SWITCHES:
         if said.get(name) in ("yes", "no"):
             values[name] = said[name] == "yes"
@@ -35,6 +39,7 @@ def in_words(pairs: Sequence[tuple[Treatment, Treatment]]) -> str:
 
 
 _WORDS = {
+    "rumble": lambda when: f"rumble filter {when}",
     "rumble_hz": lambda hz: f"rumble filter at {hz:g} Hz" if hz else "rumble filter off",
     "hush": lambda choice: f"hush {choice}",
     "hush_db": lambda most_db: f"hush of {most_db:g} dB",

@@ -3,6 +3,7 @@
 import time
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from mastering.meters.meter import Levels
 from mastering.outlets.outlet import Outlet
 from mastering.pipeline import measured_for
 from mastering.rendering import Programme
+from mastering.shaping.treatment import ALWAYS
 from sermovox import storage
 from sermovox.cutting.programmes import opened
 from sermovox.productions.models import Section
@@ -49,14 +51,25 @@ class Member:
     def key(self) -> str:
         """The hash of what its levels follow from."""
         sounds = self.sounding.programme or self.sounding.recording.sha256
-        return digest([sounds, self.channels, self.treatment.rumble_hz])
+        return digest([sounds, self.channels, self.treatment.measured_hz])
 
     @property
     def _path(self) -> Path:
         return storage.cached(self.key, "levels.npz")
 
+    @cached_property
+    def _through_filter(self) -> "Member | None":
+        """The same through its rumble filter, where that is to be on if needed."""
+        if not self.treatment.needs_both:
+            return None
+        return self.like(replace(self.sounding, treatment=replace(self.treatment, rumble=ALWAYS)))
+
     @property
     def is_measured(self) -> bool:
+        return self._is_known and (self._through_filter is None or self._through_filter._is_known)
+
+    @property
+    def _is_known(self) -> bool:
         if self._path.exists():
             return True
         return self._is_as_recorded and storage.cached(self.sounding.recording.sha256, "measurement.npz").exists()
@@ -64,7 +77,7 @@ class Member:
     @property
     def _is_as_recorded(self) -> bool:
         recording = self.sounding.recording
-        whole = self.sounding.programme is None and not self.treatment.rumble_hz
+        whole = self.sounding.programme is None and not self.treatment.measured_hz
         return whole and recording.figures.get("channels") == self.channels
 
     @property
@@ -104,10 +117,12 @@ class Member:
         found = self.measurement()
         if found is None:
             found = measured_for(
-                self.source, channels=self.channels, rumble_hz=self.treatment.rumble_hz, progress=progress
+                self.source, channels=self.channels, rumble_hz=self.treatment.measured_hz, progress=progress
             )
             with storage.whole(self._path) as path:
                 found.save(path)
+        if self._through_filter:
+            self._through_filter.measure(progress)
         return found
 
     @property
@@ -116,6 +131,10 @@ class Member:
         if found is None:
             raise NotMeasured("This section is being measured. It takes a moment.")
         return found.levels
+
+    def filtered(self) -> Levels:
+        """Its levels after the rumble filter that is to be on if needed."""
+        return self._through_filter.levels
 
 
 def members_of(soundings: Soundings, sections: Sequence[Section], outlet: Outlet) -> list[Member]:

@@ -259,7 +259,7 @@ def _planned(found: Section, outlet: Outlet, voice: int) -> tuple[list[_Row], _R
     if not own:
         return own, None
     row = own[min(voice, len(own) - 1)]
-    return own, _roughly(row, outlet) if row.planned is None and row.member.treatment.rumble_hz else row
+    return own, _roughly(row, outlet) if row.planned is None and row.member.treatment.measured_hz else row
 
 
 def _roughly(row: _Row, outlet: Outlet) -> _Row:
