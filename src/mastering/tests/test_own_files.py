@@ -61,15 +61,15 @@ class OwnFiles(TestCase):
             sources = {1: written(folder, take, name="mono.wav"), 2: written(folder, wide, name="stereo.wav")}
             tried = 0
             for number, (words, outlet) in enumerate(sheets()):
-                for channels, source in sources.items():
-                    with self.subTest(words, source_channels=channels):
-                        extension = outlet.encoding_from(channels, content_kind="speech").extension
-                        made = make(source, outlet, folder / f"{number}-{channels}.{extension}")
-                        wrong = [f"{f.label}: {f.asked}, {f.found}" for f in made.sheet.findings if f.verdict == FAIL]
-                        self.assertEqual(wrong, [])
-                        made.path.unlink()
-                    tried += 1
-            self.assertGreater(tried, 150)
+                channels = 1 if " mono " in words else 2
+                with self.subTest(words):
+                    extension = outlet.encoding_from(channels, content_kind="speech").extension
+                    made = make(sources[channels], outlet, folder / f"{number}.{extension}")
+                    wrong = [f"{f.label}: {f.asked}, {f.found}" for f in made.sheet.findings if f.verdict == FAIL]
+                    self.assertEqual(wrong, [])
+                    made.path.unlink()
+                tried += 1
+            self.assertGreater(tried, 90)
 
     def test_every_layer_and_bitrate_of_mp3(self):
         """Each bitrate of ISO/IEC 11172-3 and 13818-3 (from memory) asked of as many sheets."""
@@ -77,7 +77,7 @@ class OwnFiles(TestCase):
             folder = Path(kept)
             source = written(folder, speech(seconds=3), name="take.wav")
             for rate_hz, known in MP3_KBPS.items():
-                for kbps in known[:: max(1, len(known) // 4)]:
+                for kbps in known[:: max(1, len(known) // 3)]:
                     one = {"bit_rate_mode": f'exactly = "{CONSTANT}"', "bit_rate_kbps": f"exactly = {kbps}"}
                     with self.subTest(rate_hz=rate_hz, kbps=kbps):
                         made = make(
