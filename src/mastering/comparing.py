@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 
@@ -10,8 +9,7 @@ from mastering.audio.convert import to_channels
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.levelplan import LevelPlan
-from mastering.pipeline import levelled, opened
-from mastering.rendering import Programme
+from mastering.pipeline import Sounding, levelled, opened
 from mastering.shaping.chain import shaped_stretch
 
 _LEAD_S = 1.0
@@ -28,7 +26,7 @@ class Compared:
     sample_rate_hz: int
 
 
-def compared(source: Path | Programme, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float) -> Compared:
+def compared(source: Sounding, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float) -> Compared:
     """Hear what a plan does to a stretch: by the same steps that make the finished file, but for its format.
 
     Parameters

@@ -10,6 +10,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -25,12 +26,12 @@ from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
-from mastering.meters.meter import Levels
 from mastering.outlets.checksheet import FAIL, CheckSheet, check
+from mastering.outlets.known import Known, known_of
 from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import Demand
-from mastering.rendering import Programme
+from mastering.rendering import Folded, Programme
 from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
@@ -43,6 +44,10 @@ from mastering.tagging.inscription import Chapter, Inscription
 MOST_ATTEMPTS = 3
 Stages = Callable[[str, float], None]
 """Called with the name of the stage at work and the share of the whole that is done, 0.0 to 1.0."""
+Recordings = Callable[[], Mapping[Path, tuple[str, Mapping]]]
+"""What each recording of a source is called and what its slip keeps, by its path; asked for when it is needed."""
+Sounding = Path | Folded | Programme
+"""What sound is read from."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -101,6 +106,7 @@ def make(
     *,
     content_kind: str = "speech",
     treatment: Treatment = AS_IT_IS,
+    recordings: Recordings | None = None,
     stages: Stages = lambda stage, share: None,
     **wishes,
 ) -> Made:
@@ -112,7 +118,9 @@ def make(
         Nothing is left behind in any of these cases.
     """
     order = Order(outlet=outlet, target=target, **wishes)
-    (made,) = make_all(source, [order], content_kind=content_kind, treatment=treatment, stages=stages)
+    (made,) = make_all(
+        source, [order], content_kind=content_kind, treatment=treatment, recordings=recordings, stages=stages
+    )
     if isinstance(made, MasteringError):
         raise made
     return made
@@ -124,6 +132,7 @@ def make_all(
     *,
     content_kind: str = "speech",
     treatment: Treatment = AS_IT_IS,
+    recordings: Recordings | None = None,
     stages: Stages = lambda stage, share: None,
 ) -> list[Made | MasteringError]:
     """Make the finished files of one section by the rules of several outlets, and prove each.
@@ -132,6 +141,11 @@ def make_all(
     file is written beside its target and moved there when it is whole and measured. Where a decoded file misses a level
     rule, gain and ceiling are corrected by what was found and it is made again, at most MOST_ATTEMPTS times in all; the
     last stands with its check sheet, whatever that says.
+
+    Parameters
+    ----------
+    recordings
+        What is known of the recordings in it (see `known_of`); they are measured where that is not given.
 
     Returns
     -------
@@ -145,10 +159,10 @@ def make_all(
     clock = _Clock(stages, len(orders))
     results: dict[int, Made | MasteringError] = {}
     jobs: list[_Job] = []
-    known: dict[int, Measurement] = {}
+    survey = Survey(source, treatment, recordings, progress=clock.stage("Measuring the recording"))
     for number, order in enumerate(orders):
         try:
-            job = _planned(source, order, known, content_kind, treatment, clock)
+            job = _planned(survey, order, content_kind, treatment)
         except Cancelled:
             raise
         except MasteringError as error:
@@ -157,13 +171,13 @@ def make_all(
         job.number = number
         jobs.append(job)
     # Envelopes of long recordings are the largest thing in memory and have done their work.
-    known.clear()
+    del survey
     try:
         for together in _alike(jobs):
-            _render(source, together, clock.encoding(together))
+            _render(together, clock.encoding(together))
         for job in jobs:
             try:
-                results[job.number] = _proven(source, job, content_kind, clock)
+                results[job.number] = _proven(job, content_kind, clock)
             except Cancelled:
                 raise
             except MasteringError as error:
@@ -174,20 +188,86 @@ def make_all(
     return [results[number] for number in range(len(orders))]
 
 
-def measured_for(
-    source: Path | Programme,
-    *,
-    channels: int | None = None,
-    outlet: Outlet | None = None,
-    content_kind: str = "speech",
-    rumble_hz: float = 0.0,
-    progress: Progress | None = None,
-) -> Measurement:
-    """Measure a whole recording or programme as its levels are planned by: in so many channels, or those in which an
-    outlet takes such content, after the rumble filter where there is one. Raises UnreadableRecording or CannotMake.
+class Survey:
+    """What is found out of a source before anything is made of it, once for all that is made.
+
+    `recordings` as for `make_all`.
     """
-    if outlet:
-        channels = _channels(source, None, outlet, content_kind)
+
+    def __init__(
+        self,
+        source: Path | Programme,
+        treatment: Treatment = AS_IT_IS,
+        recordings: Recordings | None = None,
+        *,
+        progress: Progress | None = None,
+    ):
+        self._source, self._treatment, self._progress = source, treatment, progress
+        self._recordings = recordings
+        self._measured: dict[tuple[int, float], Measurement] = {}
+        self._known: dict[int, Known] = {}
+
+    @cached_property
+    def channels(self) -> int:
+        """How many channels the source has. Raises UnreadableRecording."""
+        with opened(self._source) as sound:
+            return sound.channels
+
+    def channels_for(self, outlet: Outlet, content_kind: str) -> int:
+        """How many channels an outlet takes it in. Raises CannotMake for more than two sides."""
+        if self.channels > 2:
+            raise CannotMake(
+                f"This recording has {self.channels} channels, and {outlet.title} takes mono or stereo. "
+                "Mix it down to one or two channels first."
+            )
+        return outlet.channels_for(self.channels, content_kind=content_kind)
+
+    def known(self, channels: int) -> Known:
+        """What matters of its recordings for a file with so many channels."""
+        if channels not in self._known:
+            self._known[channels] = known_of(self._facts, channels=channels, wish=self._treatment.mono)
+        return self._known[channels]
+
+    @cached_property
+    def _facts(self) -> Mapping[Path, tuple[str, Mapping]]:
+        if self._recordings is not None:
+            return self._recordings()
+        if isinstance(self._source, Path):
+            whole = measure(self._source, progress=self._progress)
+            self._measured[whole.levels.channels, 0.0] = whole
+            return {self._source: (self._source.name, whole.figures() | whole.origin())}
+        paths = dict.fromkeys(track.path for own in self._source.tracks.values() for track in own)
+        return {path: (path.name, (found := measure(path)).figures() | found.origin()) for path in paths}
+
+    def source(self, channels: int) -> Sounding:
+        """The source as a file with so many channels is made of it."""
+        if channels > 1 or self.channels == 1:
+            return self._source
+        folds = self.known(channels).folds
+        if isinstance(self._source, Programme):
+            return self._source.folded(folds)
+        return Folded(self._source, folds[self._source]) if self._source in folds else self._source
+
+    def measured(self, channels: int, *, filtered: bool = False) -> Measurement:
+        """Its levels in so many channels, as they are planned by: through the rumble filter where that is on, or with
+        `filtered` where it is to be on if needed.
+        """
+        rumble_hz = self._treatment.rumble_hz if filtered else self._treatment.measured_hz
+        source = self.source(channels)
+        if (channels, rumble_hz) not in self._measured:
+            self._measured[channels, rumble_hz] = measured_for(
+                source, channels=channels, rumble_hz=rumble_hz, progress=self._progress
+            )
+        return self._measured[channels, rumble_hz]
+
+
+def measured_for(
+    source: Sounding, *, channels: int, rumble_hz: float = 0.0, progress: Progress | None = None
+) -> Measurement:
+    """Measure a whole recording or programme in so many channels, after the rumble filter where there is one.
+
+    Raises UnreadableRecording.
+    """
 
     def through(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         return without_rumble(blocks, cutoff_hz=rumble_hz, sample_rate_hz=sound.sample_rate_hz) if rumble_hz else blocks
@@ -196,9 +276,9 @@ def measured_for(
         return measure_opened(sound, channels=channels, through=through, progress=progress)
 
 
-def opened(source: Path | Programme) -> Sound:
+def opened(source: Sounding) -> Sound:
     """Start reading a recording or a programme."""
-    return source.opened() if isinstance(source, Programme) else Reader(source)
+    return Reader(source) if isinstance(source, Path) else source.opened()
 
 
 def levelled(
@@ -216,6 +296,7 @@ class _Job:
     """One order under way. The partial file has a name of its own, so that it is never taken for a finished one."""
 
     order: Order
+    source: Sounding
     facts: FileFacts
     frames: int
     plan: LevelPlan
@@ -235,48 +316,31 @@ class _Job:
         return self.encoding.channels, replace(chain, ride_db=None), ride
 
 
-def _planned(
-    source: Path | Programme,
-    order: Order,
-    known: dict[int, Measurement],
-    content_kind: str,
-    treatment: Treatment,
-    clock: "_Clock",
-) -> _Job:
+def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatment) -> _Job:
     if order.target.exists() and not order.replace:
         raise FileInTheWay(f"{order.target.name} exists already. Move it away, or allow it to be replaced.")
     outlet = order.outlet
+    channels = survey.channels_for(outlet, content_kind)
+    known = survey.known(channels)
     measured = order.measured()
-    channels = _channels(source, measured, outlet, content_kind)
-    measuring = clock.stage("Measuring the recording")
     if measured is None or measured.levels.channels != channels:
-        if channels not in known:
-            known[channels] = measured_for(
-                source, channels=channels, rumble_hz=treatment.measured_hz, progress=measuring
-            )
-        measured = known[channels]
+        measured = survey.measured(channels)
     encoding = outlet.encoding(channels=channels, content_kind=content_kind)
     demands = outlet.demands(channels=channels, content_kind=content_kind)
-    through: list[Measurement] = []
-
-    def filtered() -> Levels:
-        through.append(measured_for(source, channels=channels, rumble_hz=treatment.rumble_hz, progress=measuring))
-        return through[0].levels
-
     plan = order.plan or plan_levels(
         measured.levels,
         demands,
         lossy=encoding.lossy,
         treatment=treatment,
         content_kind=content_kind,
-        filtered=filtered,
+        filtered=lambda: survey.measured(channels, filtered=True).levels,
+        known=known,
     )
-    if plan.rumble_hz != treatment.measured_hz and not through:
-        # The plan was made elsewhere, of levels after the filter.
-        filtered()
-    measured = through[0] if through else measured
+    if plan.rumble_hz != treatment.measured_hz:
+        measured = survey.measured(channels, filtered=True)
     return _Job(
         order=order,
+        source=survey.source(channels),
         facts=measured.facts,
         frames=measured.levels.frames,
         plan=plan,
@@ -294,21 +358,7 @@ def _alike(jobs: list[_Job]) -> list[list[_Job]]:
     return list(groups.values())
 
 
-def _channels(source: Path | Programme, measured: Measurement | None, outlet: Outlet, content_kind: str) -> int:
-    if measured:
-        count = measured.facts.channels
-    else:
-        with opened(source) as sound:
-            count = sound.channels
-    if count > 2:
-        raise CannotMake(
-            f"This recording has {count} channels, and this outlet takes mono or stereo. "
-            "Mix it down to one or two channels first."
-        )
-    return outlet.channels_for(count, content_kind=content_kind)
-
-
-def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clock") -> Made:
+def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
     """Measure the finished file, make it again where that can better it, and give it its name."""
     while True:
         found = _found(job.partial, job.order.waveform, clock.stage("Checking the finished file"))
@@ -318,7 +368,7 @@ def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clo
         job.remarks.append(_why_again(job.plan, better, found))
         job.plan = better
         job.partial.unlink()
-        _render(source, [job], clock.stage("Levelling and encoding"))
+        _render([job], clock.stage("Levelling and encoding"))
     order = job.order
     carried = read_carried(job.partial)
     order.proven()
@@ -333,7 +383,7 @@ def _proven(source: Path | Programme, job: _Job, content_kind: str, clock: "_Clo
         sheet=sheet,
         plan=job.plan,
         attempts=job.attempts,
-        remarks=(*_source_remarks(job.facts), *_collisions(job.plan, sheet), *job.plan.remarks, *job.remarks),
+        remarks=(*_collisions(job.plan, sheet), *job.plan.remarks, *job.remarks),
     )
 
 
@@ -343,11 +393,11 @@ def _collisions(plan: LevelPlan, sheet: CheckSheet) -> list[str]:
     return [sentence for rule, sentence in zip(plan.collided, plan.collisions, strict=True) if rule not in held]
 
 
-def _render(source: Path | Programme, jobs: Sequence[_Job], progress: Progress) -> None:
+def _render(jobs: Sequence[_Job], progress: Progress) -> None:
     """Read and treat a section once, and level, encode and inscribe it for each of these jobs."""
     chain, channels, frames = jobs[0].chain, jobs[0].encoding.channels, jobs[0].frames
     with ExitStack() as stack:
-        reader, beside = (stack.enter_context(opened(source)) for _ in range(2))
+        reader, beside = (stack.enter_context(opened(jobs[0].source)) for _ in range(2))
         blocks = shaped(watched(reader, progress=progress), chain, source=beside, frames=frames, channels=channels)
         rates_hz = list(dict.fromkeys(job.encoding.sample_rate_hz for job in jobs))
         running = []
@@ -355,7 +405,7 @@ def _render(source: Path | Programme, jobs: Sequence[_Job], progress: Progress) 
             at_rate = resampled(given, from_hz=reader.sample_rate_hz, to_hz=rate_hz, channels=channels)
             wanting = [job for job in jobs if job.encoding.sample_rate_hz == rate_hz]
             for job, copy in zip(wanting, itertools.tee(at_rate, len(wanting)), strict=True):
-                written = _written(job, copy, edited=_is_edited(source, chain))
+                written = _written(job, copy, edited=_is_edited(job.source, chain))
                 # Whatever happens to one of them, none goes on writing afterwards.
                 stack.callback(written.close)
                 running.append(written)
@@ -413,7 +463,7 @@ def _chapters(job: _Job) -> tuple[Chapter, ...]:
     return tuple(mark for mark in moved if mark.start_s < mark.end_s)
 
 
-def _is_edited(source: Path | Programme, chain: Chain) -> bool:
+def _is_edited(source: Sounding, chain: Chain) -> bool:
     return not chain.changes_nothing or (isinstance(source, Programme) and not source.untouched)
 
 
@@ -442,15 +492,6 @@ def _why_again(plan: LevelPlan, better: LevelPlan, found: Measurement) -> str:
             f"{better.ceiling_dbtp:.1f} dBTP and the file made again."
         )
     return f"The first file missed its level; the gain was changed to {better.gain_db:+.1f} dB and it was made again."
-
-
-def _source_remarks(source: FileFacts) -> tuple[str, ...]:
-    if not source.lossy:
-        return ()
-    return (
-        f"The recording is itself {source.codec.upper()}, a lossy format: each further encoding loses quality. "
-        "If there is a WAV of it, use that.",
-    )
 
 
 class _Clock:

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from mastering.audio.convert import resampled, to_channels
+from mastering.audio.convert import folded, resampled, to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.placing import put_in_place
 from mastering.audio.reader import Reader
@@ -30,12 +30,14 @@ _LAYOUTS = {1: ("FC",), 2: ("FL", "FR")}
 class Track:
     """A file that sounds for a recording: itself, or one voice of several recorded together.
 
-    `offset_samples` is how much later than the first track it begins; it may be negative.
+    `offset_samples` is how much later than the first track it begins; it may be negative. `fold` is the way it is made
+    mono where it is stereo; left as it is without one.
     """
 
     path: Path
     offset_samples: int = 0
     gain_db: float = 0.0
+    fold: str = ""
 
 
 Tracks = Mapping[str, Sequence[Track]]
@@ -55,9 +57,59 @@ class Programme:
         single = all(len(self.tracks[p.span.recording]) == 1 for p in self.pieces if p.span.recording in self.tracks)
         return single and all(piece.untouched and not piece.overlap_samples for piece in self.pieces)
 
+    def folded(self, folds: Mapping[Path, str]) -> "Programme":
+        """The same with its stereo recordings made mono, each in its own way, by their paths."""
+        tracks = {
+            name: [replace(track, fold=folds.get(track.path, "")) for track in own] for name, own in self.tracks.items()
+        }
+        return Programme(self.pieces, tracks)
+
     def opened(self) -> "ProgrammeReader":
         """Start reading. Raises as `ProgrammeReader` does."""
         return ProgrammeReader(self.pieces, self.tracks)
+
+
+@dataclass(frozen=True)
+class Folded:
+    """A recording made mono in some way."""
+
+    path: Path
+    way: str
+
+    def opened(self) -> "FoldedReader":
+        """Start reading. Raises as `Reader` does."""
+        return FoldedReader(self.path, self.way)
+
+
+class FoldedReader:
+    """Read a recording in mono; it offers what `Reader` does, and its facts are those of the recording."""
+
+    channels, channel_names = 1, _LAYOUTS[1]
+
+    def __init__(self, path: Path, way: str):
+        self._reader, self._way = Reader(path), way
+        self.sample_rate_hz = self._reader.sample_rate_hz
+        self.facts, self.format_facts = self._reader.facts, self._reader.format_facts
+
+    def __enter__(self) -> "FoldedReader":
+        return self
+
+    def __exit__(self, *exc) -> None:
+        self._reader.__exit__(*exc)
+
+    @property
+    def promised_s(self) -> float | None:
+        return self._reader.promised_s
+
+    @property
+    def frames(self) -> int:
+        return self._reader.frames
+
+    def blocks(self) -> Iterator[np.ndarray]:
+        return folded(self._reader.blocks(), self._way)
+
+    def stretch(self, start_frame: int, end_frame: int) -> Iterator[np.ndarray]:
+        return folded(self._reader.stretch(start_frame, end_frame), self._way)
 
 
 def save_wav(programme: Programme, target: Path) -> int:
@@ -160,12 +212,14 @@ class ProgrammeReader:
         return self.blocks(start_frame, end_frame)
 
     def facts(self) -> FileFacts:
-        """The format of the first piece's recording, with the programme's own length; size and bitrate say nothing."""
+        """The format of the first piece's recording, with the programme's own length; size and bitrate say nothing.
+        Channels are those of its recordings, however they are made mono.
+        """
         formats = [source.facts() for source in self._sources.values()]
         depths = [each.bit_depth for each in formats]
         return replace(
             formats[0],
-            channels=self.channels,
+            channels=max(each.channels for each in formats),
             channel_names=self.channel_names,
             bit_depth=None if None in depths else max(depths),
             lossy=any(each.lossy for each in formats),
@@ -292,21 +346,23 @@ class _Source:
             self.close()
             raise
         self.sample_rate_hz = self._readers[0].sample_rate_hz
-        self.channels = max(reader.channels for reader in self._readers)
-        self.channel_names = next(r.channel_names for r in self._readers if r.channels == self.channels)
+        counts = [_channels_of(reader, track) for reader, track in zip(self._readers, tracks, strict=True)]
+        self.channels = max(counts)
+        widest = self._readers[counts.index(self.channels)]
+        self.channel_names = widest.channel_names if widest.channels == self.channels else _LAYOUTS[1]
 
     def close(self) -> None:
         for reader in self._readers:
             reader.__exit__()
 
     def facts(self) -> FileFacts:
-        return self._readers[0].format_facts()
+        return replace(self._readers[0].format_facts(), channels=max(reader.channels for reader in self._readers))
 
     def stretch(self, start: int, end: int) -> Iterator[np.ndarray]:
         """The mix of all tracks; a track that is not there yet or no more is silent."""
         if len(self._tracks) == 1 and not self._tracks[0].gain_db:
             length = end - start
-            for block in self._readers[0].stretch(start, end):
+            for block in self._sound(0, start, end):
                 length -= len(block)
                 yield block
             if length:
@@ -317,12 +373,12 @@ class _Source:
         streams = [
             _Padded(
                 to_channels(
-                    reader.stretch(max(0, start - t.offset_samples), max(0, end - t.offset_samples)), self.channels
+                    self._sound(at, max(0, start - t.offset_samples), max(0, end - t.offset_samples)), self.channels
                 ),
                 max(0, min(end, t.offset_samples) - start),
                 self.channels,
             )
-            for reader, t in zip(self._readers, self._tracks, strict=True)
+            for at, t in enumerate(self._tracks)
         ]
         factors = [np.float32(amplitude_of_db(track.gain_db)) for track in self._tracks]
         at = start
@@ -330,6 +386,14 @@ class _Source:
             count = min(_MIX_FRAMES, end - at)
             yield sum(stream.read(count) * factor for stream, factor in zip(streams, factors, strict=True))
             at += count
+
+    def _sound(self, at: int, start: int, end: int) -> Iterator[np.ndarray]:
+        blocks, fold = self._readers[at].stretch(start, end), self._tracks[at].fold
+        return folded(blocks, fold) if fold else blocks
+
+
+def _channels_of(reader: Reader, track: Track) -> int:
+    return 1 if track.fold and reader.channels == 2 else reader.channels
 
 
 class _Padded:

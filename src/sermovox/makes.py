@@ -14,6 +14,7 @@ from mastering.audio.wav import Broadcast
 from mastering.editing.programme import Piece, Span
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
+from mastering.meters.sides import BY_ITSELF, WAYS
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.patterns import FIELDS, Facts, facts_of, read_pattern
 from mastering.outlets.checksheet import FAIL
@@ -23,7 +24,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
-from mastering.pipeline import Order, make_all, measured_for
+from mastering.pipeline import Order, Survey, make_all
 from mastering.rendering import Programme, Track
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, CHOICES, NEEDED, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.artwork import picture_for
@@ -258,17 +259,18 @@ def _plan(options) -> int:
 def _plans(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, LevelPlan | MasteringError]]:
     """The plan of each file beside the others, or what is wrong with it."""
     known: dict[Path, Given] = {}
-
-    def through_filter(path: Path):
-        return lambda: (
-            measured_for(path, outlet=outlet, content_kind=options.content, rumble_hz=treatment.rumble_hz).levels
-        )
-
     wrong: dict[Path, MasteringError] = {}
     for path in options.files:
+        survey = Survey(path, treatment)
         try:
-            measured = measured_for(path, outlet=outlet, content_kind=options.content, rumble_hz=treatment.measured_hz)
-            known[path] = Given(measured.levels, options.content, treatment, through_filter(path))
+            channels = survey.channels_for(outlet, options.content)
+            known[path] = Given(
+                survey.measured(channels).levels,
+                options.content,
+                treatment,
+                lambda survey=survey, channels=channels: survey.measured(channels, filtered=True).levels,
+                survey.known(channels),
+            )
         except MasteringError as error:
             wrong[path] = error
     planned = dict(zip(known, plan_set(list(known.values()), outlet), strict=True))
@@ -287,6 +289,7 @@ def _print_plan(path: Path, plan: LevelPlan) -> None:
 
 def _treatment(options) -> Treatment:
     return Treatment(
+        mono=options.mono.replace("-", " "),
         rumble_hz=options.rumble[0],
         rumble=options.rumble[1],
         hush=options.hush.replace("-", " "),
@@ -303,6 +306,12 @@ def _rumble(text: str) -> tuple[float, str]:
 
 def _takes_treatment(command: argparse.ArgumentParser) -> None:
     choices = [choice.replace(" ", "-") for choice in CHOICES]
+    command.add_argument(
+        "--mono",
+        choices=[way.replace(" ", "-") for way in WAYS],
+        default=BY_ITSELF.replace(" ", "-"),
+        help="how mono is made of two sides (default: %(default)s)",
+    )
     command.add_argument(
         "--rumble",
         type=_rumble,

@@ -26,6 +26,19 @@ def to_channels(blocks: Iterator[np.ndarray], channels: int) -> Iterator[np.ndar
             yield block
 
 
+_FOLDS = {"left": (1.0, 0.0), "right": (0.0, 1.0), "sum": (0.5, 0.5), "one side turned": (0.5, -0.5)}
+"""What each side counts in mono, by the way it is made."""
+
+
+def folded(blocks: Iterator[np.ndarray], way: str) -> Iterator[np.ndarray]:
+    """Turn stereo into mono in one of the ways of `mastering.meters.sides`; what is not stereo passes through."""
+    left, right = (np.float32(factor) for factor in _FOLDS[way])
+    for block in blocks:
+        if block.shape[1] == 2:
+            block = (left * block[:, :1] + right * block[:, 1:]) if left and right else block[:, [0 if left else 1]]
+        yield block
+
+
 def resampled(blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channels: int) -> Iterator[np.ndarray]:
     """Change the sample rate with soxr at its very high quality; the same rate passes through."""
     if from_hz == to_hz:

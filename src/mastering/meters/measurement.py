@@ -91,6 +91,8 @@ class Measurement:
             "originated": facts.originated,
             "time_reference_s": _rounded(facts.time_reference_s, 3),
             "frames": facts.frames,
+            "dead_channels": list(self.levels.dead_channels),
+            "lossy": facts.lossy,
         }
 
     def save(self, path: Path) -> None:

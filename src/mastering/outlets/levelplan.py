@@ -11,6 +11,7 @@ from mastering.meters.offset import lies_low, offset_of
 from mastering.meters.speech import is_pause, noise_floor, room_stretch
 from mastering.outlets import sentences
 from mastering.outlets.headtail import left_alone, plan_edges
+from mastering.outlets.known import NOTHING_KNOWN, Known
 from mastering.outlets.rules import LOUDNESS_RULES, OF_DELIVERIES, PEAK_RULES, Demand, meets
 from mastering.shaping.chain import Chain
 from mastering.shaping.edges import Edges
@@ -46,8 +47,9 @@ class LevelPlan:
     `fixed_gain` whether the gain is a set's, which nothing may change; `source_peak_dbtp` is the section's true peak
     before any gain. `ride_range_db` are the lowest and highest gain of the ride, None where there is none. Times are
     seconds of the section as it is. `predicted` holds figures by the names of their rules, `unmet` by how much rules
-    are missed; `collisions` say so in sentences, each with its reason and a way out, and `collided` names their rules;
-    `remarks` are what a listener might want to know.
+    are missed; `collisions` say so in sentences, each with its reason and a way out, and `collided` names their rules,
+    empty for what is no rule's; `mono` tells how mono is made of two sides, where it is; `remarks` are what a listener
+    might want to know.
     """
 
     gain_db: float
@@ -55,6 +57,7 @@ class LevelPlan:
     highest_gain_db: float
     source_peak_dbtp: float
     fixed_gain: bool = False
+    mono: str = ""
     rumble_hz: float = 0.0
     hush_db: float = 0.0
     noise_s: tuple[float, float] | None = None
@@ -96,6 +99,7 @@ def plan_levels(
     fixed_gain_db: float | None = None,
     near: Demand | None = None,
     filtered: Callable[[], Levels] | None = None,
+    known: Known = NOTHING_KNOWN,
 ) -> LevelPlan:
     """Find the gentlest chain that meets all level rules together: gain, limiter, then ride, then hush.
 
@@ -113,6 +117,8 @@ def plan_levels(
         The loudness it must have besides, to lie near the other sections', LUFS.
     filtered
         Gives the levels after the rumble filter, where that is to be on if needed.
+    known
+        What is known of its recordings.
 
     Raises
     ------
@@ -121,7 +127,7 @@ def plan_levels(
     """
     if levels.silent:
         raise CannotMake("This recording is silent throughout: there is nothing to bring to a level.")
-    demands = {name: demand for name, demand in demands.items() if name not in OF_DELIVERIES}
+    asked, demands = demands, {name: demand for name, demand in demands.items() if name not in OF_DELIVERIES}
     if near is not None:
         demands[NEAR] = near
     planner = _Planner(levels, demands, lossy, treatment, content_kind, fixed_gain_db)
@@ -131,11 +137,13 @@ def plan_levels(
     if treatment.needs_both and filtered and "noise_floor_dbfs" in best.unmet and lies_low(levels):
         return plan_levels(
             filtered(),
-            demands,
+            asked,
             lossy=lossy,
             treatment=replace(treatment, rumble=ALWAYS),
             content_kind=content_kind,
             fixed_gain_db=fixed_gain_db,
+            near=near,
+            known=known,
         )
     advice: dict[str, str] = {}
     if best.unmet.keys() & sentences.HELPED_BY_RIDE and not best.ride:
@@ -149,7 +157,7 @@ def plan_levels(
     if excess_db and treatment.hush == NEEDED:
         wanted_db = min(best.hush_db + excess_db + _HUSH_MORE_DB, treatment.hush_db)
         best = planner.attempt(ride=best.ride, hush_db=wanted_db)
-    return planner.settled(best, advice)
+    return planner.settled(best, advice, known)
 
 
 def corrected(plan: LevelPlan, found: Levels, demands: dict[str, Demand]) -> LevelPlan | None:
@@ -316,7 +324,7 @@ class _Planner:
             unmet={name: by for name, by in unmet.items() if by > 0},
         )
 
-    def settled(self, best: _Attempt, advice: dict[str, str]) -> LevelPlan:
+    def settled(self, best: _Attempt, advice: dict[str, str], known: Known) -> LevelPlan:
         """The plan that an attempt makes, with all there is to say about it."""
         ranged = (float(self._curve.min()), float(self._curve.max())) if best.ride else None
         told = sentences.collisions(
@@ -331,7 +339,7 @@ class _Planner:
             together=self._fixed_gain_db is not None,
             low=sentences.lies_low(offset_of(self._levels)) if lies_low(self._levels) else "",
         )
-        remarks = list(self._head_tail.remarks)
+        remarks = [*known.remarks, *self._head_tail.remarks]
         if best.rehearsed.limited_db >= _HEAVY_LIMITING_DB:
             remarks.append(sentences.heavy_limiting(best.rehearsed.limited_db))
         if self._treatment.ride != NEVER and not self._may_ride:
@@ -358,8 +366,13 @@ class _Planner:
             limited_db=best.rehearsed.limited_db,
             predicted={n: round(value, 2) for n, value in best.figures.items() if value is not None and n != NEAR},
             unmet={name: round(by, 2) for name, by in best.unmet.items()},
-            collisions=(*self._head_tail.collisions.values(), *(sentence for _, sentence in told)),
-            collided=(*self._head_tail.collisions, *(name for name, _ in told)),
+            mono=known.mono,
+            collisions=(
+                *known.collisions,
+                *self._head_tail.collisions.values(),
+                *(sentence for _, sentence in told),
+            ),
+            collided=(*[""] * len(known.collisions), *self._head_tail.collisions, *(name for name, _ in told)),
             remarks=tuple(remarks),
         )
 

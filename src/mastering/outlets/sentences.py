@@ -150,7 +150,7 @@ def _loudness(
 
 def steps(plan: "LevelPlan") -> list[tuple[str, str]]:
     """What a plan does, in the order it is done: (what it is called, what it does here)."""
-    told = []
+    told = [("To mono", plan.mono)] if plan.mono else []
     ends = [
         words
         for end, place in (("head", "before the first word"), ("tail", "after the last word"))

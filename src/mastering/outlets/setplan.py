@@ -12,6 +12,7 @@ from mastering.errors import CannotMake
 from mastering.meters import loudness
 from mastering.meters.decibels import db_of_power
 from mastering.meters.meter import Levels
+from mastering.outlets.known import NOTHING_KNOWN, Known
 from mastering.outlets.levelplan import LevelPlan, gain_range, needed_gain_db, plan_levels
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import CONSISTENCY, LOUDNESS_RULES, PEAK_RULES, Demand
@@ -28,6 +29,7 @@ class Member(Protocol):
 
     content_kind: str
     treatment: Treatment
+    known: Known
 
     @property
     def levels(self) -> Levels: ...
@@ -43,6 +45,7 @@ class Given:
     content_kind: str
     treatment: Treatment
     filtered: Callable[[], Levels] | None = None
+    known: Known = NOTHING_KNOWN
 
 
 def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | CannotMake]:
@@ -77,6 +80,7 @@ def plan_member(
             fixed_gain_db=shared_db if member.treatment.together else None,
             near=near,
             filtered=member.filtered,
+            known=member.known,
         )
     except CannotMake as error:
         return error

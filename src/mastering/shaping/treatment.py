@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, fields
 
 from mastering.errors import MasteringError
+from mastering.meters.sides import BY_ITSELF, WAYS
 
 NEVER, NEEDED, ALWAYS = "never", "if needed", "always"
 CHOICES = (NEVER, NEEDED, ALWAYS)
@@ -23,6 +24,8 @@ class Treatment:
 
     Attributes
     ----------
+    mono
+        How mono is made of two sides, where an outlet wants mono: one of `mastering.meters.sides.WAYS`.
     rumble_hz, rumble
         Below this the rumble filter takes everything away; 0 for no filter. Always, or only where the outlet's noise
         floor asks for it.
@@ -39,6 +42,7 @@ class Treatment:
         Whether it has one gain with all the other sections that say so.
     """
 
+    mono: str = BY_ITSELF
     rumble_hz: float = 0.0
     rumble: str = ALWAYS
     hush: str = NEVER
@@ -51,6 +55,8 @@ class Treatment:
     def __post_init__(self):
         if self.hush not in CHOICES or self.ride not in CHOICES:
             raise BadTreatment(f"Hush and ride are done {', '.join(CHOICES[:-1])} or {ALWAYS}.")
+        if self.mono not in WAYS:
+            raise BadTreatment(f"Mono is made {', '.join(WAYS)}.")
         if self.rumble not in (NEEDED, ALWAYS):
             raise BadTreatment(f"A rumble filter is on {NEEDED} or {ALWAYS}; it is off at 0 Hz.")
         if self.rumble_hz and not LOWEST_RUMBLE_HZ <= self.rumble_hz <= HIGHEST_RUMBLE_HZ:

@@ -15,7 +15,7 @@ from mastering.outlets.levelplan import LevelPlan, plan_levels
 from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text
 from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
-from mastering.pipeline import make, measured_for
+from mastering.pipeline import Survey, make
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, NEEDED, Treatment
 from mastering.tests.signals import PROMPTS, noise, read_aloud, speech, tone, written
 
@@ -273,7 +273,8 @@ class BadInput(TestCase):
                         self.explained(path, asked, treatment)
 
     def explained(self, path: Path, asked: Outlet, treatment: Treatment) -> None:
-        measured: Measurement = measured_for(path, outlet=asked, rumble_hz=treatment.rumble_hz)
+        survey = Survey(path, treatment)
+        measured: Measurement = survey.measured(survey.channels_for(asked, "speech"))
         (told,) = plan_set([Given(measured.levels, "speech", treatment)], asked)
         if isinstance(told, CannotMake):
             self.assertRegex(str(told), "silent throughout|too short or too quiet")

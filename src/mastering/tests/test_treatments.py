@@ -294,7 +294,7 @@ class HeadAndTail(TestCase):
         recording = self.folder / "take.wav"
         from mastering.pipeline import measured_for
 
-        levels = measured_for(recording, rumble_hz=70).levels
+        levels = measured_for(recording, channels=1, rumble_hz=70).levels
         heard = compared(recording, made.plan, levels, start_s=4.0, length_s=3.0)
         start = round((4.0 + made.plan.edges.head_s) * RATE_HZ)
         there = back[start : start + 3 * RATE_HZ]

@@ -126,7 +126,12 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
         if orders:
             member = Member(sounding, first.delivery.outlet)
             made = make_all(
-                member.source, orders, content_kind=first.content_kind, treatment=member.treatment, stages=stages
+                member.whole,
+                orders,
+                content_kind=first.content_kind,
+                treatment=member.treatment,
+                recordings=sounding.slips,
+                stages=stages,
             )
             results |= dict(zip(at, made, strict=True))
     return [results[number] for number in range(len(files))]

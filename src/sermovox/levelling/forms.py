@@ -10,7 +10,7 @@ _SWITCHES = ("room_tone", "together")
 def treated(treatment: Treatment, said: Mapping[str, str]) -> Treatment:
     """A treatment with what a form says of it. Raises BadTreatment."""
     values = treatment.as_dict()
-    for name in ("rumble_hz", "hush", "hush_db", "ride"):
+    for name in ("mono", "rumble_hz", "hush", "hush_db", "ride"):
         if said.get(name):
             values[name] = said[name].replace(",", ".")
     if said.get("rumble_hz") == NEEDED:
@@ -39,6 +39,7 @@ def in_words(pairs: Sequence[tuple[Treatment, Treatment]]) -> str:
 
 
 _WORDS = {
+    "mono": lambda way: f"mono {way}",
     "rumble": lambda when: f"rumble filter {when}",
     "rumble_hz": lambda hz: f"rumble filter at {hz:g} Hz" if hz else "rumble filter off",
     "hush": lambda choice: f"hush {choice}",

@@ -10,8 +10,10 @@ from pathlib import Path
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, Progress
 from mastering.meters.meter import Levels
+from mastering.outlets.known import Known
 from mastering.outlets.outlet import Outlet
-from mastering.pipeline import measured_for
+from mastering.pipeline import Sounding as Sound
+from mastering.pipeline import Survey, measured_for
 from mastering.rendering import Programme
 from mastering.shaping.treatment import ALWAYS
 from sermovox import storage
@@ -42,16 +44,36 @@ class Member:
         return Member(sounding, self._outlet)
 
     @property
-    def source(self) -> Path | Programme:
+    def whole(self) -> Path | Programme:
+        """What it sounds from, in all its channels."""
         if self.sounding.programme is not None:
             return opened(self.sounding.programme)
         return self.sounding.recording.path
 
     @cached_property
+    def _survey(self) -> Survey:
+        return Survey(self.whole, self.treatment, self.sounding.slips)
+
+    @property
+    def source(self) -> Sound:
+        """What its file is made from: the same, made mono where that is wanted."""
+        return self._survey.source(self.channels)
+
+    @property
+    def known(self) -> Known:
+        """What is known of its recordings and matters for its file."""
+        return self._survey.known(self.channels)
+
+    @cached_property
     def key(self) -> str:
         """The hash of what its levels follow from."""
         sounds = self.sounding.programme or self.sounding.recording.sha256
-        return digest([sounds, self.channels, self.treatment.measured_hz])
+        folds = sorted(self.known.folds.values()) if self._is_folded else []
+        return digest([sounds, self.channels, self.treatment.measured_hz, folds])
+
+    @property
+    def _is_folded(self) -> bool:
+        return self.channels == 1 and self.sounding.channels == 2
 
     @property
     def _path(self) -> Path:

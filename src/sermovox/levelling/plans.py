@@ -101,7 +101,15 @@ def _planned(
     member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None, *, only_kept: bool
 ) -> Planned | None:
     gain_db = shared_db if member.treatment.together else None
-    facts = [member.key, member.content_kind, member.treatment.as_dict(), repr(outlet), gain_db, repr(near)]
+    facts = [
+        member.key,
+        member.content_kind,
+        member.treatment.as_dict(),
+        repr(outlet),
+        gain_db,
+        repr(near),
+        repr(member.known),
+    ]
     path = storage.cached(digest(facts), "plan.json")
     try:
         return _read(json.loads(path.read_text()))

@@ -12,6 +12,7 @@ from django.views.decorators.http import require_POST
 from mastering.audio.convert import to_16_bit
 from mastering.comparing import compared
 from mastering.errors import MasteringError
+from mastering.meters.sides import WAYS
 from mastering.outlets.checksheet import asked_text
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.picture import curves
@@ -196,6 +197,7 @@ def _rows(request, production: Production, outlet: Outlet) -> dict:
         "treated": sum(bool(row.member.treatment.as_dict()) for row in found),
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
+        "ways": WAYS,
         "most_hush_db": MOST_HUSH_DB,
         "undoable": order.last_change(production),
         "redoable": order.next_change(production),
@@ -283,6 +285,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
         "treatment": found.wishes,
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
+        "ways": WAYS,
         "most_hush_db": MOST_HUSH_DB,
         "undoable": order.last_change(production),
         "redoable": order.next_change(production),
@@ -293,6 +296,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
         own, row = _planned(found, outlet, _voice(request))
     except MasteringError as error:
         return context | {"wrong": str(error)}
+    context["two_sides"] = row is not None and row.member.sounding.channels == 2
     context |= {"voices": own if len(own) > 1 else [], "voice": _voice(request)}
     if row is None:
         return context | {"wrong": "This section has no recording yet. Give it one in the running order."}

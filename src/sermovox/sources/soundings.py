@@ -5,6 +5,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 
 from mastering.audio.encodings import Encoding
 from mastering.errors import MasteringError
@@ -35,6 +36,7 @@ class Sounding:
     recording: Recording | None = None
     programme: dict | None = None
     voice: str = ""
+    recordings: tuple[Recording, ...] = ()
     parts: tuple[int, ...] = ()
     refusal: str = ""
 
@@ -45,6 +47,10 @@ class Sounding:
     def encoding(self, outlet: Outlet) -> Encoding:
         """What its file for an outlet is made of."""
         return outlet.encoding_from(self.channels, content_kind=self.content_kind)
+
+    def slips(self) -> dict[Path, tuple[str, dict]]:
+        """What its recordings are called and what their slips keep, by their paths."""
+        return {recording.path: (recording.name, recording.figures) for recording in self.recordings}
 
     @property
     def hashes(self) -> list[str]:
@@ -88,9 +94,8 @@ class Soundings:
         return list(self._production.sections.select_related("recording"))
 
     @cached_property
-    def _channels(self) -> dict[str, int]:
-        rows = self._production.recordings.values_list("sha256", "figures__channels")
-        return {sha256: channels or _UNKNOWN_CHANNELS for sha256, channels in rows}
+    def _recordings(self) -> dict[str, Recording]:
+        return {recording.sha256: recording for recording in self._production.recordings.defer("remarks")}
 
     def of(self, sections: Sequence[Section], outlet: Outlet) -> list[Sounding]:
         """One for each file that would be made, in order; sections without a recording have none."""
@@ -124,13 +129,20 @@ class Soundings:
             return [Sounding(title=section.title, refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
         if not voices:
             return [
-                Sounding(title=section.title, recording=recording, channels=self.channels_of(recording, None), **facts)
+                Sounding(
+                    title=section.title,
+                    recording=recording,
+                    recordings=(recording,),
+                    channels=self.channels_of(recording, None),
+                    **facts,
+                )
             ]
         return [
             Sounding(
                 title=f"{section.title} ({voice.name})" if voice.name else section.title,
                 recording=recording,
                 programme=voice.programme,
+                recordings=self.recordings_of(recording, voice.programme),
                 channels=self.channels_of(recording, voice.programme),
                 voice=voice.name,
                 **facts,
@@ -157,7 +169,13 @@ class Soundings:
             return [Sounding(refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
         recording = sounding[0].recording
         return [
-            Sounding(recording=recording, programme=programme, channels=self.channels_of(recording, programme), **facts)
+            Sounding(
+                recording=recording,
+                programme=programme,
+                recordings=self.recordings_of(recording, programme),
+                channels=self.channels_of(recording, programme),
+                **facts,
+            )
         ]
 
     def unpaired(self, section: Section) -> Sounding:
@@ -181,16 +199,22 @@ class Soundings:
             content_kind=content_kind,
             treatment=treatment_of(treatment),
             channels=self.channels_of(recording, programme),
+            recordings=self.recordings_of(recording, programme),
             recording=recording,
             programme=programme,
         )
 
+    def recordings_of(self, recording: Recording | None, programme: dict | None) -> tuple[Recording, ...]:
+        """The recordings that are heard in a whole recording, or in a programme, as far as they are still there."""
+        if programme is None:
+            return (recording,) if recording else ()
+        tracks = [track["sha256"] for own in programme["tracks"].values() for track in own]
+        return tuple(self._recordings[sha256] for sha256 in dict.fromkeys(tracks) if sha256 in self._recordings)
+
     def channels_of(self, recording: Recording | None, programme: dict | None) -> int:
         """How many channels a recording, or a programme, has."""
-        if programme is None:
-            return (recording.figures.get("channels") if recording else None) or _UNKNOWN_CHANNELS
-        tracks = [track["sha256"] for own in programme["tracks"].values() for track in own]
-        return max(self._channels.get(sha256, _UNKNOWN_CHANNELS) for sha256 in tracks)
+        found = [each.figures.get("channels") or _UNKNOWN_CHANNELS for each in self.recordings_of(recording, programme)]
+        return max(found, default=_UNKNOWN_CHANNELS)
 
 
 def content_of(sections: Sequence[Section]) -> str:
