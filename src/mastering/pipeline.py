@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from mastering.audio.convert import resampled, to_held
-from mastering.audio.encodings import INT_16, Encoding
+from mastering.audio.encodings import INT_16, Encoding, said_of
 from mastering.audio.facts import FileFacts
 from mastering.audio.placing import put_in_place
 from mastering.audio.reader import Reader
@@ -383,7 +383,7 @@ def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
         sheet=sheet,
         plan=job.plan,
         attempts=job.attempts,
-        remarks=(*_collisions(job.plan, sheet), *job.plan.remarks, *job.remarks),
+        remarks=(*_collisions(job.plan, sheet), *job.plan.remarks, *said_of(job.encoding), *job.remarks),
     )
 
 

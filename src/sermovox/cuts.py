@@ -1,5 +1,6 @@
 """Pauses, marks and cuts from a terminal: what the page of a recording does, with files."""
 
+import re
 import sys
 from pathlib import Path
 
@@ -15,6 +16,8 @@ from mastering.naming.checks import check_names
 from mastering.naming.patterns import plain
 from mastering.rendering import Programme, Track, save_wav
 from mastering.tagging.markers import markers_inside, read_markers, write_markers
+
+_SLASHES = re.compile(r"[/\\]")
 
 
 def add_commands(commands) -> None:
@@ -81,7 +84,7 @@ def _cut(options) -> int:
             check_span(span, frames)
         except BadCut as error:
             raise BadCut(f"Mark {at}, “{label.name}”: {error} Nothing was cut.") from error
-    stems = ["-".join(plain(label.name).lower().split()) or "piece" for label in labels]
+    stems = [_stem_of(label.name) for label in labels]
     names = [f"{at:02}-{stem[:60]}.wav" for at, stem in enumerate(stems, 1)]
     for problem in check_names(names, extensions=["wav"] * len(names)):
         if problem.grave:
@@ -93,6 +96,14 @@ def _cut(options) -> int:
         programme = Programme((Piece(span=span),), {"take": [Track(options.file)]})
         print(f"{options.out / name}: {save_wav(programme, options.out / name)} samples")
     return 0
+
+
+def _stem_of(name: str) -> str:
+    """The name of a piece, without its ending; slashes, which no name can hold, are replaced, and that is said."""
+    stem = "-".join(_SLASHES.sub("-", plain(name)).lower().split()) or "piece"
+    if _SLASHES.search(name):
+        print(f"sermovox: “{name}” holds a slash, which no file name can; it becomes {stem}.", file=sys.stderr)
+    return stem
 
 
 def _labels_of(recording: FileFacts, marks: Path) -> list[Label]:

@@ -34,6 +34,7 @@ from mastering.tagging.inscription import TAGS, Chapter, differing, one_after_an
 from mastering.tagging.markers import read_markers
 from sermovox.terminal import (
     complain,
+    in_options,
     outlet_of,
     print_json,
     print_sheet,
@@ -233,10 +234,23 @@ def _orders(
             plan=plan,
             replace=replace,
             inscription=inscription,
-            broadcast=Broadcast(description=facts.values.get("title", ""), originator=facts.values.get("narrator", "")),
+            broadcast=_broadcast(work.path, facts),
             texts=texts | {"names": name},
         )
     ]
+
+
+def _broadcast(path: Path, facts: Facts) -> Broadcast:
+    """What the description of a BWF says. It is dated by the recording's file, so that it says the same each time."""
+    date, clock_time = "", ""
+    with suppress(OSError):
+        date, clock_time = time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(path.stat().st_mtime)).split()
+    return Broadcast(
+        description=facts.values.get("title", ""),
+        originator=facts.values.get("narrator", "") or "Sermovox",
+        date=date,
+        time=clock_time,
+    )
 
 
 def _plan(options) -> int:
@@ -284,7 +298,7 @@ def _print_plan(path: Path, plan: LevelPlan) -> None:
     for name, value in plan.predicted.items():
         print(f"  {RULE_KINDS[name].label:20} {value:8.2f} {RULE_KINDS[name].unit:5} predicted")
     for sentence in (*plan.collisions, *plan.remarks):
-        print(f"  {sentence}")
+        print(f"  {in_options(sentence)}")
 
 
 def _treatment(options) -> Treatment:

@@ -3,6 +3,7 @@
 import argparse
 import json
 import sys
+from dataclasses import asdict
 from pathlib import Path
 
 from mastering.editing.texts import decoded
@@ -69,9 +70,59 @@ def outlet_of(key: str) -> Outlet:
     return shipped()[key]
 
 
+_INSTEAD = {
+    "artwork_px": "Give a square picture with --artwork PICTURE.",
+    "artwork_kb": "Give a square picture with --artwork PICTURE.",
+    "artwork_format": "Give a square picture with --artwork PICTURE.",
+    "noise_floor_dbfs": "Allow --hush if-needed, and --rumble if-needed where the zero line is off or it rumbles; or "
+    "record in a quieter room.",
+    "loudness_range_lu": "Allow --ride if-needed.",
+    "head_s": "Leave --no-room-tone out, so that room tone is set as the outlet asks.",
+    "tail_s": "Leave --no-room-tone out, so that room tone is set as the outlet asks.",
+    "names": "Give another pattern with --names, or rename it with sermovox rename.",
+    "order": "Begin the names with {place|pad}: --names '{place|pad}-{title}'.",
+    "duration_s": "Cut it in two, or join it with the next: sermovox cut.",
+    "size_mb": "Cut it in two with sermovox cut, or ask for a lower bitrate on the rule sheet.",
+    "chapters": "Write titled marks into the recording with sermovox marks --copy, then make it again.",
+    "tag_title": "Name the recording as it is to be called, or give --fact title=TEXT; then sermovox tags --write.",
+    "tag_track": "Write the tags again: sermovox tags --write.",
+    "tag_form": "Write the tags again: sermovox tags --write.",
+    "tag_encoder": "Write the tags again: sermovox tags --write.",
+}
+"""What mends a failing rule here, where the application's own advice would name one of its screens."""
+_OPTIONS = {
+    "rumble filter": "rumble filter (--rumble)",
+    "Hush of": "Hush (--hush, --hush-db) of",
+    "Ride ": "Ride (--ride) ",
+    "Room tone “as the outlet asks”": "Leaving --no-room-tone out",
+}
+"""How what a plan proposes is called here."""
+
+
+def here(finding: dict[str, str]) -> dict[str, str]:
+    """A finding with advice that names options instead of screens."""
+    if finding["verdict"] != FAIL:
+        return finding
+    rule = finding["rule"]
+    advice = _INSTEAD.get(rule, "")
+    if not advice and rule.startswith("tag_"):
+        advice = f"Give it with --fact NAME=TEXT; the pattern of {rule} says which. Then sermovox tags --write."
+    if rule in ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs") and "quieter" in finding["advice"]:
+        advice = "Peaks left no room for more gain: allow --ride if-needed, or take sharp knocks out of the recording."
+    return finding | {"advice": advice or finding["advice"]}
+
+
+def in_options(sentence: str) -> str:
+    """What a plan says, with the options of what it proposes."""
+    for words, option in _OPTIONS.items():
+        sentence = sentence.replace(words, option)
+    return sentence
+
+
 def row_of(path: Path, found: Measurement, sheet: CheckSheet) -> dict:
     """A checked file as JSON has it."""
-    return {"path": str(path)} | found.figures() | {"verdict": sheet.verdict, "findings": sheet.as_list()}
+    findings = [here(finding) for finding in sheet.as_list()]
+    return {"path": str(path)} | found.figures() | {"verdict": sheet.verdict, "findings": findings}
 
 
 def print_sheet(path: Path, sheet: CheckSheet, remarks: tuple[str, ...]) -> None:
@@ -82,9 +133,9 @@ def print_sheet(path: Path, sheet: CheckSheet, remarks: tuple[str, ...]) -> None
         margin = f" ({finding.margin})" if finding.margin else ""
         print(f"  {sign}{finding.label:20} asked {finding.asked:24} found {finding.found}{margin}")
         if finding.advice:
-            print(f"      {finding.advice}")
+            print(f"      {here(asdict(finding))['advice']}")
     for remark in remarks:
-        print(f"  Remark: {remark}")
+        print(f"  Remark: {in_options(remark)}")
 
 
 def print_json(rows: list[dict]) -> None:

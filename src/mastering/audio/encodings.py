@@ -177,6 +177,16 @@ def objections(encoding: Encoding) -> list[str]:
     return told
 
 
+def said_of(encoding: Encoding) -> tuple[str, ...]:
+    """What is to be known of every file of such a format."""
+    if encoding.codec == "wmav2":
+        return (
+            "Windows Media has no place to say how long its sound is: up to a tenth of a second of silence stands "
+            "before and after it.",
+        )
+    return ()
+
+
 def nearest_kbps(encoding: Encoding, kbps: float) -> int:
     """The bitrate nearest to this that such a file can have, kbit/s."""
     known = _bit_rates(encoding)

@@ -6,8 +6,8 @@ Layouts: RIFF/WAVE (Multimedia Programming Interface 1.0, 1991), RF64 (EBU Tech 
 import struct
 from pathlib import Path
 
-_UNKNOWN_SIZES = (0, 0xFFFFFFFF, 0x7FFFFFFF)
-"""Sizes a recorder leaves behind when it could not go back and write the real one."""
+_NEARLY = 1 << 16
+"""How far below the largest size of 31 or 32 bits one lies that stands for no size (common practice, no source)."""
 
 
 def missing_audio_fraction(path: Path) -> float:
@@ -38,9 +38,14 @@ def _missing(file, size_bytes: int, layout: str, wanted: bytes) -> float:
         if name == wanted:
             if long_size and promised == 0xFFFFFFFF:
                 promised = long_size
-            elif promised in _UNKNOWN_SIZES:
+            elif _stands_for_none(promised):
                 return 0.0
             present = size_bytes - file.tell()
             return max(0.0, 1.0 - present / promised)
         file.seek(promised + promised % 2, 1)
     return 0.0
+
+
+def _stands_for_none(size: int) -> bool:
+    """Whether a size is what a program leaves behind that writes into a pipe and cannot go back to fill it in."""
+    return size == 0 or any(limit - _NEARLY <= size <= limit for limit in (1 << 31, 1 << 32))

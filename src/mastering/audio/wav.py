@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from anyascii import anyascii
 
 from mastering.audio.encodings import FLOAT_32, INT_16, INT_24, LARGEST_RIFF_BYTES, Encoding
 
@@ -89,8 +90,8 @@ def _bext(said: Broadcast) -> bytes:
 
 
 def _ascii(text: str, size: int) -> bytes:
-    """The field's own letters: it is ASCII by its standard."""
-    return text.encode("ascii", "replace")[:size]
+    """The field's own letters: it is ASCII by its standard, so other letters are spelt in those."""
+    return anyascii(text).encode("ascii", "replace")[:size]
 
 
 def _packed_24(block: np.ndarray) -> np.ndarray:

@@ -18,6 +18,7 @@ _CLOCK = re.compile(r"(?:(\d{1,3}):)?(\d{1,3}):(\d{1,2}(?:\.\d+)?)")
 _SECONDS = re.compile(r"-?\d+(?:\.\d+)?")
 _CUE_FRAMES = 75
 """Frames of a CUE sheet's second: those of a compact disc (IEC 60908)."""
+CUE_ROUNDS = "Times are rounded to 1/75 s, as a CUE sheet counts them."
 _CUE_INDEX = re.compile(r"INDEX\s+(\d+)\s+(\d+):(\d{2}):(\d{2})", re.IGNORECASE)
 _CUE_TITLE = re.compile(r'TITLE\s+(?:"(.*)"|(.*))', re.IGNORECASE)
 
@@ -172,7 +173,7 @@ def _write_cue(labels: Sequence[Label], file_name: str) -> str:
         if file_name.lower().endswith((".aif", ".aiff"))
         else "WAVE"
     )
-    rows = [f'FILE "{_one_line(file_name)}" {kind}']
+    rows = [f"REM {CUE_ROUNDS}", f'FILE "{_one_line(file_name)}" {kind}']
     for number, label in enumerate(labels, 1):
         frames = round(label.start_s * _CUE_FRAMES)
         minutes, rest = divmod(frames, 60 * _CUE_FRAMES)

@@ -33,6 +33,9 @@ class Text(TestCase):
         self.assertEqual(read_labels("1:05.5\t1:06\tName\n", "txt", duration_s=99), [Label(65.5, 66.0, "Name")])
         self.assertEqual(read_labels("start,end,name\n1,2,A\n", "csv", duration_s=9), [Label(1.0, 2.0, "A")])
 
+    def test_a_cue_sheet_says_that_it_rounds(self):
+        self.assertIn("REM Times are rounded to 1/75 s", write_labels(LABELS, "cue", file_name="take.wav"))
+
     def test_a_cue_sheet_counts_75_frames_to_a_second(self):
         sheet = 'FILE "a.wav" WAVE\n  TRACK 01 AUDIO\n    TITLE "One"\n    INDEX 00 00:00:00\n    INDEX 01 01:02:30\n'
         self.assertEqual(read_labels(sheet, "cue", duration_s=99), [Label(62.4, 62.4, "One")])

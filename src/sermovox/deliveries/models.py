@@ -108,7 +108,7 @@ def plan_run(
     chosen = files.chosen(keys)
     for file in chosen:
         if file.sounding.refusal:
-            raise CannotMake(f"{file.sounding.title}: {file.sounding.refusal}")
+            raise CannotMake(f"{files.outlet.title}: {file.sounding.title}: {file.sounding.refusal}")
     inscriptions = Inscriptions(production, soundings)
     undated = WantedFiles(production, outlet, soundings=soundings, some=some_keys, date=NO_DATE)
     follows = followed_by(undated, inscriptions)

@@ -17,7 +17,7 @@ from mastering.outlets.outlet import shipped_text
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
 from mastering.tagging.markers import write_markers
-from mastering.tests.signals import picture, speech, written
+from mastering.tests.signals import noise, picture, speech, written
 from sermovox.cli import main
 from sermovox.ui.tests.base import AppTestCase
 
@@ -96,6 +96,82 @@ class Terminal(TestCase):
         self.assertEqual(status, 1)
         self.assertIn("would thin the voice", complaint)
         self.assertEqual(self.run_("plan", self.folder / "none.wav", "--outlet", "volunteer-archive")[0], 1)
+
+    def test_files_are_taken_in_the_order_of_their_numbers(self):
+        for number in (1, 2, 10, 11):
+            written(self.folder, speech(seconds=3, seed=number), name=f"ch {number}.wav")
+        given = [self.folder / f"ch {number}.wav" for number in (1, 10, 11, 2)]
+        make = ("make", *given, "--outlet", "booked-job", "--json", "--names", "{place|pad:2}-{source}")
+        _, printed, told = self.run_(*make, "--out", self.folder / "a")
+        names = [Path(row["path"]).name for row in json.loads(printed)]
+        self.assertEqual(names, ["01-ch 1.wav", "02-ch 2.wav", "03-ch 10.wav", "04-ch 11.wav"])
+        self.assertLess(told.index("ch 2.wav"), told.index("ch 10.wav"), "the order is printed")
+        _, printed, _ = self.run_(*make, "--out", self.folder / "b", "--as-given")
+        self.assertIn("02-ch 10.wav", [Path(row["path"]).name for row in json.loads(printed)])
+        for command in ("plan", "check"):
+            _, printed, _ = self.run_(command, *given, "--outlet", "booked-job", "--json")
+            self.assertEqual([Path(row["path"]).name for row in json.loads(printed)][1], "ch 2.wav", command)
+
+    def test_a_stereo_file_ends_as_what_it_is(self):
+        """A sheet that asks for MP3 in mono and WAV in stereo."""
+        sheet = self.folder / "mixed.toml"
+        sheet.write_text(
+            'format = 2\nkey = "mixed"\ntitle = "Mixed"\nsummary = "Two."\n'
+            '[[rules]]\nname = "container"\nsource = "a test"\n'
+            'mono = { exactly = "mp3" }\nstereo = { exactly = "wav" }\n'
+            '[[rules]]\nname = "channels"\nsource = "a test"\nexactly = "as recorded"\n'
+            '[[rules]]\nname = "sample_rate_hz"\nsource = "a test"\nexactly = 44100\n'
+            '[[rules]]\nname = "bit_rate_kbps"\nsource = "a test"\nmono = { exactly = 128 }\n'
+        )
+        stereo = written(self.folder, speech(seconds=3).repeat(2, axis=1), name="st.wav")
+        out = self.folder / "out"
+        self.run_("make", self.take, stereo, "--outlet", sheet, "--out", out, "--as-given")
+        self.assertEqual(sorted(path.name for path in out.iterdir()), ["01-take.mp3", "02-st.wav"])
+        wrong = out / "wrong.mp3"
+        (out / "02-st.wav").rename(wrong)
+        _, printed, _ = self.run_("check", wrong, "--outlet", sheet, "--json")
+        (row,) = json.loads(printed)
+        container = next(finding for finding in row["findings"] if finding["rule"] == "container")
+        self.assertEqual((container["verdict"], container["found"]), ("fails", "wav, in a file that ends in .mp3"))
+
+    def test_advice_names_options_and_no_screen(self):
+        hiss = written(self.folder, speech(peak=0.2) + noise(-45, 12), name="hiss.wav")
+        out = self.folder / "out"
+        _, printed, _ = self.run_("make", hiss, "--outlet", "audiobook-retail", "--out", out, "--json")
+        (row,) = json.loads(printed)
+        advice = {finding["rule"]: finding["advice"] for finding in row["findings"] if finding["verdict"] == "fails"}
+        self.assertIn("--hush", advice["noise_floor_dbfs"])
+        _, text, _ = self.run_("make", hiss, "--outlet", "podcast-host", "--out", self.folder / "b")
+        self.assertIn("--artwork", text)
+        self.assertNotIn("Facts and artwork", text)
+
+    def test_sides_of_opposite_polarity_are_told_and_mended(self):
+        voice = speech(seconds=6)
+        source = written(self.folder, np.concatenate([voice, -0.98 * voice], axis=1), name="opposite.wav")
+        _, text, _ = self.run_("plan", source, "--outlet", "volunteer-archive")
+        self.assertIn("as they are of opposite polarity", text)
+        status, text, _ = self.run_("plan", source, "--outlet", "volunteer-archive", "--mono", "sum")
+        self.assertEqual(status, 1)
+        self.assertIn("mono loses", text)
+
+    def test_a_broadcast_wave_says_the_same_when_it_is_made_again(self):
+        both = ("--outlet", "own-masters", "--fact", "title=Ørkenens Süße 海", "--fact", "narrator=Zoë Łuk")
+        for folder in ("a", "b"):
+            self.run_("make", self.take, *both, "--out", self.folder / folder)
+        (one,), (two,) = ((self.folder / folder).glob("*.wav") for folder in ("a", "b"))
+        self.assertEqual(one.read_bytes(), two.read_bytes())
+        raw = one.read_bytes()
+        said = raw[raw.index(b"bext") + 8 :][:512]
+        self.assertEqual(said[:256].rstrip(b"\0"), b"Orkenens Susse Hai")
+        self.assertEqual(said[256:288].rstrip(b"\0"), b"Zoe Luk")
+        self.assertRegex(said[320:338].decode(), r"^\d{4}-\d\d-\d\d\d\d:\d\d:\d\d$")
+
+    def test_a_slash_in_a_label_is_replaced_and_said(self):
+        (self.folder / "marks.txt").write_text("0\t2\tOne/Two\n2\t4\tThree\n")
+        out = self.folder / "pieces"
+        status, _, told = self.run_("cut", self.take, "--marks", self.folder / "marks.txt", "--out", out)
+        self.assertEqual((status, sorted(path.name for path in out.iterdir())), (0, ["01-one-two.wav", "02-three.wav"]))
+        self.assertIn("“One/Two” holds a slash", told)
 
     def test_make_then_check(self):
         out_folder = self.folder / "out"
