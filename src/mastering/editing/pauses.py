@@ -105,13 +105,70 @@ def find_pauses(envelope: Envelope, *, level_db: float | None = None, shortest_s
     )
 
 
-def longer_than(pauses: Pauses, least_s: float) -> np.ndarray:
+@dataclass(frozen=True)
+class Remaining:
+    """The pauses that are heard once marks have struck some of a recording out, each between words that remain.
+
+    Both of shape (n,), in order: how long each sounds, and where in the recording half of it has been heard, seconds.
+    """
+
+    lengths_s: np.ndarray
+    middles_s: np.ndarray
+
+    def inner(self) -> np.ndarray:
+        """The numbers of those with speech on both sides: all of them."""
+        return np.arange(len(self.lengths_s))
+
+
+def remaining(pauses: Pauses, strikes_s: Sequence[tuple[float, float]]) -> Remaining:
+    """What strikes leave of the pauses: one inside a strike is none, and a pause, a strike and a pause are one.
+
+    `strikes_s` are starts and ends of what is struck out, in order, seconds.
+    """
+    ends_s = pauses.duration_s - 1.5 / CELLS_PER_SECOND
+    quiet = list(zip(pauses.starts_s.tolist(), pauses.ends_s.tolist(), strict=True))
+    edges = sorted({0.0, pauses.duration_s, *(edge for span in [*quiet, *strikes_s] for edge in span)})
+    found: list[list[tuple[float, float]]] = [[]]
+    begun = False
+    at_quiet = at_strike = 0
+    for start, end in zip(edges, edges[1:], strict=False):
+        middle = (start + end) / 2
+        while at_strike < len(strikes_s) and strikes_s[at_strike][1] <= start:
+            at_strike += 1
+        while at_quiet < len(quiet) and quiet[at_quiet][1] <= start:
+            at_quiet += 1
+        if at_strike < len(strikes_s) and strikes_s[at_strike][0] <= middle:
+            continue
+        if at_quiet < len(quiet) and quiet[at_quiet][0] <= middle:
+            # Quiet before the first word that remains, and after the last, lies between no two of them.
+            if begun:
+                found[-1].append((start, end))
+        elif end - start > 0:
+            begun = True
+            if found[-1]:
+                found.append([])
+    inner = [parts for parts in found[:-1] if parts and parts[0][0] < ends_s]
+    lengths_s = np.array([sum(end - start for start, end in parts) for parts in inner])
+    return Remaining(lengths_s, np.array([_half_way(parts) for parts in inner]))
+
+
+def _half_way(parts: Sequence[tuple[float, float]]) -> float:
+    """Where half of all parts has been heard, seconds."""
+    left_s = sum(end - start for start, end in parts) / 2
+    for start, end in parts:
+        if left_s <= end - start:
+            return start + left_s
+        left_s -= end - start
+    return parts[-1][1]
+
+
+def longer_than(pauses: Pauses | Remaining, least_s: float) -> np.ndarray:
     """Where to cut when sections begin after pauses of at least this length: the middles, seconds."""
     inner = pauses.inner()
     return pauses.middles_s[inner[pauses.lengths_s[inner] >= least_s]]
 
 
-def longest(pauses: Pauses, sections: int) -> np.ndarray:
+def longest(pauses: Pauses | Remaining, sections: int) -> np.ndarray:
     """Where to cut when so many sections are expected: the middles of the longest pauses, in order, seconds.
 
     Raises BadCut when there are fewer pauses than cuts.

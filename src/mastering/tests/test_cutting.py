@@ -14,7 +14,8 @@ from mastering.editing.assembly import CROSSFADE, PAUSE, Page, Stretch, assemble
 from mastering.editing.assembly import as_list as assembly_list
 from mastering.editing.assembly import from_list as stretches_of
 from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
-from mastering.editing.pauses import find_pauses, longer_than, longest, shortened
+from mastering.editing.pauses import Pauses as FoundPauses
+from mastering.editing.pauses import find_pauses, longer_than, longest, remaining, shortened
 from mastering.editing.programme import BadCut, Piece, Span
 from mastering.editing.retakes import find_retakes
 from mastering.meters.meter import Meter
@@ -331,6 +332,44 @@ def joined_prompts(seed: int, count: int = 120):
 
 
 @skipUnless(PROMPTS.exists(), "the prompts are not installed")
+class WhatRemains(TestCase):
+    """Words at 1–3, 4–6, 7–9 and 10–12 of 13 seconds, with a second of pause between."""
+
+    def setUp(self):
+        starts = np.array([0.0, 3.0, 6.0, 9.0, 12.0])
+        quiet = np.zeros(5, bool)
+        self.pauses = FoundPauses(starts, starts + 1, quiet, level_db=-50, noise_db=-60, duration_s=13.0)
+
+    def test_without_strikes_nothing_changes(self):
+        found = remaining(self.pauses, [])
+        np.testing.assert_allclose(found.middles_s, [3.5, 6.5, 9.5])
+        np.testing.assert_allclose(found.lengths_s, [1, 1, 1])
+
+    def test_a_pause_a_struck_word_and_a_pause_are_one(self):
+        found = remaining(self.pauses, [(4.0, 6.0)])
+        np.testing.assert_allclose(found.lengths_s, [2, 1])
+        np.testing.assert_allclose(found.middles_s, [4.0, 9.5])
+        np.testing.assert_allclose(longest(found, 2), [4.0])
+
+    def test_pauses_inside_strikes_do_not_count(self):
+        found = remaining(self.pauses, [(3.0, 7.0)])
+        np.testing.assert_allclose(found.middles_s, [9.5])
+        with self.assertRaisesRegex(BadCut, "only 1 pauses"):
+            longest(found, 3)
+
+    def test_what_is_struck_out_of_a_pause_is_not_its_length(self):
+        found = remaining(self.pauses, [(6.2, 6.9)])
+        np.testing.assert_allclose(found.lengths_s, [1, 0.3, 1])
+        np.testing.assert_allclose(longer_than(found, 0.5), [3.5, 9.5])
+
+    def test_before_the_first_word_that_remains_there_is_nothing_to_cut(self):
+        found = remaining(self.pauses, [(1.0, 3.0), (10.0, 12.0)])
+        np.testing.assert_allclose(found.middles_s, [6.5])
+
+    def test_all_struck_out_leaves_no_pause(self):
+        self.assertEqual(len(remaining(self.pauses, [(0.0, 13.0)]).lengths_s), 0)
+
+
 class Retakes(TestCase):
     """Prompts that the same speaker recorded twice, for two sets of prompts (which are alike: from memory)."""
 

@@ -3,6 +3,8 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from django.db import transaction
+
 from mastering.editing import markup
 from mastering.editing.labels import Label, stretches_between
 from mastering.editing.markup import (
@@ -18,11 +20,13 @@ from mastering.editing.markup import (
 )
 from mastering.editing.pauses import shortened
 from mastering.editing.programme import BadCut, Span, check_span
+from mastering.errors import MasteringError
 from mastering.meters.envelope import CELLS_PER_SECOND
 from mastering.meters.speech import matching_gain
 from mastering.shaping.match import matching_gains
 from sermovox.cutting.models import Page, measurement_of, pauses_of
-from sermovox.cutting.programmes import refresh_lengths
+from sermovox.cutting.oddities import oddity
+from sermovox.cutting.programmes import Assembly, refresh_lengths
 from sermovox.cutting.sectioning import (
     clock_of,
     cut_at,
@@ -199,6 +203,38 @@ def _split(page: Page, values: dict) -> str:
         raise BadCut(f"These would be more than {MOST_SECTIONS} sections. Let only longer pauses count.")
     found = cut_at(page, [_sample({"at": cut}, "at") for cut in cuts], from_end=bool(values.get("from_end")))
     return f"Cut into {len(found)} sections"
+
+
+def strikes_s(page: Page) -> list[tuple[float, float]]:
+    """What is struck out on a page, in order, seconds."""
+    rate_hz = page.sample_rate_hz
+    return [(m.start_sample / rate_hz, m.end_sample / rate_hz) for m in page.mark_list if m.kind == STRIKE]
+
+
+def odd_sections(page: Page, cuts: list[int], *, from_end: bool) -> list[str]:
+    """What would be odd about the sections that cuts make: those that keep next to nothing, or do not fit their text.
+
+    The cuts are tried and taken back.
+    """
+    told = []
+    with transaction.atomic():
+        tried = transaction.savepoint()
+        try:
+            found = cut_at(page, cuts, from_end=from_end)
+            made = Assembly(page.production)
+            for section in found:
+                odd = oddity(made.length_s(section) or _kept_s(made, section), section.script)
+                told += [f"“{section.title}” {odd}"] if odd else []
+        finally:
+            transaction.savepoint_rollback(tried)
+    return told
+
+
+def _kept_s(made: Assembly, section: Section) -> float:
+    try:
+        return made.seconds(section.stretches())
+    except MasteringError:
+        return 0.0
 
 
 def _edge(page: Page, values: dict) -> str:

@@ -13,6 +13,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.models import Page
+from sermovox.cutting.oddities import oddity
 from sermovox.deliveries.models import FinishedFile, PlannedFile, plan_run
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import naming_for
@@ -32,6 +33,8 @@ class Estimate:
     duration_s: float
     low_bytes: float
     high_bytes: float
+    odd: str = ""
+    """What looks wrong about its length."""
 
 
 class Proposed:
@@ -105,7 +108,8 @@ def _estimated(outlet: Outlet, file: PlannedFile, sections: list[Section]) -> Es
     around = _TAGS_BYTES if outlet.tag_patterns else 0
     picture = outlet.artwork.at_most_bytes if outlet.artwork else 0
     picture += sum(len(storage.picture(sha256)) for sha256 in _chapter_pictures(outlet, parts))
-    return Estimate(file, duration_s, low + around, high + around + picture)
+    odd = oddity(duration_s, sounding.section.script) if sounding.section else ""
+    return Estimate(file, duration_s, low + around, high + around + picture, odd)
 
 
 def _chapter_pictures(outlet: Outlet, sections: list[Section]) -> list[str]:

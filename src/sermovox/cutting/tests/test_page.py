@@ -164,6 +164,45 @@ class Sections(PageTestCase):
         self.assertEqual([s["title"] for s in before["sections"]], ["d", "e"])
         self.assertEqual(self.titles(), list("abcde"))
 
+    def propose(self, **values) -> dict:
+        body = json.dumps({"by": "count"} | values)
+        return self.client.post(f"{self.address}propose/", body, content_type="application/json").json()
+
+    def test_cuts_are_proposed_on_what_remains(self):
+        """Words at 1–3, 4–7, 8–10 and 11–13; the second is a retake that was struck out with half of its pauses."""
+        for number, script in enumerate(("The first line is read here.", "The third one."), 1):
+            self.production.add_section(title=f"Line {number}", script=script, role="line")
+        self.strike(3.5, 7.5)
+        found = self.propose(sections=3)
+        self.assertEqual(found["said"], "2 cuts, so 3 sections.")
+        first, second = (cut / RATE for cut in found["cuts"])
+        self.assertAlmostEqual(second, 10.5, delta=0.1)
+        self.assertTrue(3.0 <= first <= 8.0, first)
+        self.assertEqual(found["odd"], [])
+        made = self.do("split", cuts=found["cuts"])
+        self.assertEqual(len(made["sections"]), 3)
+        for section in self.production.sections.exclude(length_s=None):
+            self.assertGreater(section.length_s, 1.5)
+        self.assertIn("There are only 2 pauses", self.propose(sections=4)["said"])
+
+    def test_sections_that_keep_nothing_or_do_not_fit_their_text_are_pointed_out(self):
+        sections = len(self.titles())
+        self.production.add_section(title="Long line", script="word " * 200, role="line")
+        self.strike(3.6, 7.4)
+        (cut,) = self.propose(sections=2)["cuts"]
+        odd = self.propose(sections=2)["odd"]
+        self.assertTrue(any("“Long line” lasts" in words and "to read" in words for words in odd), odd)
+        self.assertEqual(len(self.titles()), sections + 1, "nothing was made of it")
+        self.assertEqual(len(self.state()["sections"]), 1)
+        self.do("split", cuts=[round(3.7 * RATE), round(7.2 * RATE)])
+        page = self.client.post(
+            f"/deliveries/start/{self.production.pk}/",
+            {"outlet": "line-set", "section": list(self.production.sections.values_list("pk", flat=True)), "look": "y"},
+            follow=True,
+        )
+        self.assertContains(page, "Nothing is left: all of it is struck out")
+        self.assertTrue(3.0 < cut / RATE < 8.0)
+
     def test_a_section_that_is_free_again_counts_for_nothing(self):
         self.do("break", at=4 * RATE)
         state = self.do("unsection", section=self.section.pk)

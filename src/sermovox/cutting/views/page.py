@@ -14,7 +14,7 @@ from django.views.decorators.http import require_POST
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import columns
 from mastering.editing.assembly import Stretch
-from mastering.editing.pauses import longer_than, longest
+from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.programme import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
@@ -144,7 +144,7 @@ def propose(request, pk: int):
         spans = [[mark.start_sample, mark.end_sample] for mark in marks]
         saved_s = sum(mark.samples for mark in marks) / rate_hz
         return JsonResponse({"spans": spans, "said": f"{len(spans)} pauses, {saved_s:.1f} s shorter in all."})
-    pauses = pauses_of(found.recording, **edits.pause_settings(values))
+    pauses = remaining(pauses_of(found.recording, **edits.pause_settings(values)), edits.strikes_s(found))
     try:
         if values.get("by") == "count":
             cuts_s = longest(pauses, int(values.get("sections", 0)))
@@ -155,7 +155,9 @@ def propose(request, pk: int):
     if len(cuts_s) >= edits.MOST_SECTIONS:
         raise BadCut(f"These would be more than {edits.MOST_SECTIONS} sections. Let only longer pauses count.")
     cuts = [round(float(at) * rate_hz) for at in cuts_s]
-    return JsonResponse({"cuts": cuts, "said": f"{len(cuts)} cuts, so {len(cuts) + 1} sections."})
+    odd = edits.odd_sections(found, cuts, from_end=bool(values.get("from_end"))) if cuts else []
+    said = f"{len(cuts)} cuts, so {len(cuts) + 1} sections."
+    return JsonResponse({"cuts": cuts, "said": said, "odd": odd})
 
 
 @said

@@ -127,6 +127,33 @@ class OnThePage(BrowserTestCase):
         page.get_by_role("button", name="Undo", exact=False).click()
         expect(self.contents()).to_have_count(0)
 
+    def test_while_it_plays_keys_act_where_it_is_heard_and_the_time_moves(self):
+        page = self.page
+        page.locator("#scroller").focus()
+        self.press("Home")
+        page.locator("#reaction").fill("0.5")
+        page.locator("#reaction").press("Tab")
+        page.locator("#scroller").focus()
+        self.press(" ")
+        expect(page.locator("#page[data-started-in-ms]")).to_be_attached()
+        page.wait_for_function("document.querySelector('#where').textContent > '0:02.000'")
+        heard = page.evaluate("document.querySelector('#where').textContent")
+        self.press("m")
+        page.locator("#ask-value").fill("Where I heard it")
+        self.press("Enter", "Mark the place")
+        said = self.contents().filter(has_text="Where I heard it").inner_text()
+        at = page.evaluate("JSON.parse(document.querySelector('#page-start').textContent).marks.length")
+        self.assertEqual(at, 0, "nothing was marked before")
+        rate, marks = page.evaluate(
+            "fetch(document.querySelector('#page').dataset.address + 'state/').then((a) => a.json())"
+            ".then((s) => [Number(document.querySelector('#page').dataset.rate), s.marks])"
+        )
+        at_s = marks[0]["start_sample"] / rate
+        heard_s = float(heard.split(":")[1])
+        self.assertTrue(heard_s - 0.55 <= at_s <= heard_s + 0.4, (said, at_s, heard_s))
+        self.press(" ")
+        self.press("u", "Undone")
+
     def test_a_second_window_is_told(self):
         other = self.new_page()
         self.open(other)

@@ -5,7 +5,7 @@ import { draw as drawLens } from "./lens.js";
 import { lineHeight, margin, reveal, sampleAt, spotOf, textWidth } from "./lines.js";
 import { pauseSettings } from "./notes.js";
 import "./overview.js";
-import { SPEEDS, play, playAround, playing, setSpeed, stop } from "./sound.js";
+import { SPEEDS, meantAt, play, playAround, playing, setSpeed, stop } from "./sound.js";
 import { LINE_SECONDS, clock, say, store, whenIdle } from "./store.js";
 
 const NEAR_PX = 5;
@@ -43,7 +43,7 @@ async function snapSelection() {
 
 function showChosen() {
   const { selection } = store;
-  el("where").textContent = clock(store.cursor, 3);
+  if (!playing()) el("where").textContent = clock(store.cursor, 3);
   el("chosen").textContent = selection ? `${((selection.end - selection.start) / store.rate).toFixed(3)} s selected, ${clock(selection.start, 3)} to ${clock(selection.end, 3)}` : store.pauseAt(store.cursor) >= 0 ? "in a pause" : "";
 }
 
@@ -191,6 +191,7 @@ scroller.addEventListener("keydown", (event) => {
   };
   if (places[event.key] && !event.altKey) {
     event.preventDefault();
+    placeWhereHeard("phrase");
     const to = places[event.key]();
     if ((event.key.startsWith("Page") || /Up|Down/.test(event.key)) && (to < 0 || to > store.frames)) return;
     go(to, extend);
@@ -388,9 +389,18 @@ const doers = {
   },
 };
 
+// What acts at the cursor acts where one hears it while it plays; a selection that plays is what it acts on.
+const AT_CURSOR = new Set(["mark", "from", "to", "section", "section-end", "restore", "phrase", "line", "around", "pause-before", "pause-after", "sample-before", "sample-after"]);
+
+function placeWhereHeard(name) {
+  const at = playing() && AT_CURSOR.has(name) ? meantAt() : null;
+  if (at !== null && (!store.selection || name === "mark")) store.place(at);
+}
+
 document.querySelector(".cutting-foot").addEventListener("click", (event) => {
   const name = event.target.closest("[data-do]")?.dataset.do;
   if (!name) return;
+  placeWhereHeard(name);
   doers[name]();
   if (el("ask").hidden) scroller.focus({ preventScroll: true });
 });
@@ -402,12 +412,18 @@ for (const [id, name] of [["snap", "snap"], ["speed", "speed"]]) {
   el(id).value = store.settings[name];
   el(id).addEventListener("change", () => (id === "speed" ? setSpeed(el(id).value) : store.set(name, el(id).value)));
 }
+el("reaction").value = store.settings.reaction_s;
+el("reaction").addEventListener("change", () => {
+  const seconds = Math.min(2, Math.max(0, Number(el("reaction").value) || 0));
+  el("reaction").value = seconds;
+  store.set("reaction_s", seconds);
+});
 for (const id of ["remains", "glass"]) {
   el(id).checked = store.settings[id];
   el(id).addEventListener("change", () => store.set(id, el(id).checked));
 }
 
-store.on("cursor pauses", showChosen);
+store.on("cursor pauses sound", showChosen);
 store.on("cursor state sound", showButtons);
 showChosen();
 showButtons();

@@ -125,9 +125,10 @@ function showProposal({ cuts = [], spans = [] }) {
 
 async function proposeSplit() {
   const asked = values(el("split"));
-  const found = await ask("propose/", { ...pauseSettings(), by: asked.by, sections: Number(asked.sections), longer_than_s: Number(asked.longer_than_s) });
+  const found = await ask("propose/", { ...pauseSettings(), by: asked.by, sections: Number(asked.sections), longer_than_s: Number(asked.longer_than_s), from_end: "from_end" in asked });
   el("split-said").textContent = found.said;
   el("split-said").classList.toggle("problem", !found.ok);
+  el("split-odd").replaceChildren(...(found.odd ?? []).slice(0, 8).map((words) => Object.assign(document.createElement("li"), { textContent: words })));
   showProposal({ cuts: found.cuts ?? [] });
   if (found.cuts?.length) reveal(found.cuts[0]);
 }
@@ -139,6 +140,7 @@ el("split").addEventListener("submit", async (event) => {
   if (!store.cuts.length) return proposeSplit();
   if (await edit("split", { cuts: store.cuts, from_end: "from_end" in values(el("split")) })) {
     el("split-said").textContent = "";
+    el("split-odd").replaceChildren();
     showProposal({});
   }
 });

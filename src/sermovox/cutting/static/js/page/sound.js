@@ -1,7 +1,7 @@
 // Listening: the server makes the sound as it is played; here is where it is, and what follows.
 
 import { reveal, showPlayhead } from "./lines.js";
-import { say, store } from "./store.js";
+import { clock, say, store } from "./store.js";
 
 const AROUND_S = 2;
 const MOST_S = 1200; // one answer goes no further
@@ -14,6 +14,13 @@ let until = 0;
 let remains = true;
 
 export const playing = () => !audio.paused;
+
+// Where somebody heard what they answer to: a moment before the playhead, by how long a hand takes.
+export function meantAt() {
+  const at = heardAt();
+  const late = Number(store.settings.reaction_s) * store.rate * audio.playbackRate;
+  return at === null ? null : Math.max(segments[0].start, Math.round(at - late));
+}
 
 // What remains of a stretch: what is struck out is passed over, a pickup sounds where its place begins.
 function segmentsOf(start, end) {
@@ -63,6 +70,7 @@ function follow() {
   const at = heardAt();
   if (at !== null && audio.currentTime > 0) {
     showPlayhead(at);
+    document.querySelector("#where").textContent = clock(at, 3);
     reveal(at, { follow: true });
   }
   requestAnimationFrame(follow);

@@ -27,7 +27,7 @@ class Store extends EventTarget {
       cuts: [], // proposed places
       proposed: [], // proposed strikes
       pauses: { starts: [], ends: [], level_db: null, noise_db: null },
-      settings: { snap: "", speed: "1", remains: true, glass: false, shortest_s: 0.3, gain_db: 3, quieter_db: 12, ...kept(), perLine: Number(root.dataset.perLine) },
+      settings: { snap: "", speed: "1", reaction_s: 0.25, remains: true, glass: false, shortest_s: 0.3, gain_db: 3, quieter_db: 12, ...kept(), perLine: Number(root.dataset.perLine) },
     });
     this.take(JSON.parse(document.querySelector("#page-start").textContent));
   }
