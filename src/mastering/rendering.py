@@ -13,12 +13,12 @@ from mastering.audio.convert import folded, resampled, to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.placing import put_in_place
 from mastering.audio.reader import Reader
-from mastering.editing.programme import BadCut, Piece
+from mastering.editing.programme import BadCut, Piece, Span
 from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
-from mastering.shaping.roomtone import room_tone
+from mastering.shaping.roomtone import Room
 
 _MIX_FRAMES = 8192
 _LARGEST_WAV_BYTES = (1 << 32) - 4096
@@ -180,6 +180,7 @@ class ProgrammeReader:
         self.length = sum(run.length - run.overlap for run in self._runs)
         self.frames = 0
         self._noises: dict[tuple, np.ndarray] = {}
+        self._rooms: dict[Span, Room] = {}
 
     def __enter__(self) -> "ProgrammeReader":
         return self
@@ -271,8 +272,7 @@ class ProgrammeReader:
         source = self._sources[piece.span.recording]
         start, end = piece.span.start_sample, piece.span.end_sample
         if piece.tone_samples is not None:
-            quiet = np.concatenate(list(source.stretch(start, end)))
-            tone = room_tone(quiet, piece.tone_samples, sample_rate_hz=source.sample_rate_hz)
+            tone = self._room(source, piece).tone(piece.tone_samples)
             yield from _exactly(tone, piece.tone_samples, skip, source.channels)
         elif piece.quieter_db:
             noise = self._noise(source, piece)
@@ -287,6 +287,12 @@ class ProgrammeReader:
             yield from _exactly(lowered, lead + piece.samples - skip, lead, source.channels)
         else:
             yield from source.stretch(start + skip, end)
+
+    def _room(self, source: "_Source", piece: Piece) -> Room:
+        if piece.span not in self._rooms:
+            quiet = np.concatenate(list(source.stretch(piece.span.start_sample, piece.span.end_sample)))
+            self._rooms[piece.span] = Room(quiet, sample_rate_hz=source.sample_rate_hz)
+        return self._rooms[piece.span]
 
     def _noise(self, source: "_Source", piece: Piece) -> np.ndarray:
         key = (piece.span.recording, piece.noise)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mastering.shaping.roomtone import room_tone
+from mastering.shaping.roomtone import Room
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -41,14 +41,15 @@ def edged(
     """
     first = round(edges.cut_head_s * sample_rate_hz)
     last = frames - round(edges.cut_tail_s * sample_rate_hz)
-    yield from _tone(quiet, edges.tone_head_s, sample_rate_hz)
+    room = None if quiet is None else Room(quiet, sample_rate_hz=sample_rate_hz)
+    yield from _tone(room, edges.tone_head_s, sample_rate_hz)
     at = 0
     for block in blocks:
         kept = block[max(0, first - at) : max(0, last - at)]
         at += len(block)
         if len(kept):
             yield kept
-    yield from _tone(quiet, edges.tone_tail_s, sample_rate_hz)
+    yield from _tone(room, edges.tone_tail_s, sample_rate_hz)
 
 
 def edged_stretch(
@@ -65,8 +66,9 @@ def edged_stretch(
     first = round(edges.cut_head_s * sample_rate_hz)
     last = frames - round(edges.cut_tail_s * sample_rate_hz)
     position = 0
+    room = None if quiet is None else Room(quiet, sample_rate_hz=sample_rate_hz)
     tones = [
-        np.concatenate([np.empty((0, quiet.shape[1]), np.float32), *_tone(quiet, length_s, sample_rate_hz)])
+        np.concatenate([np.empty((0, quiet.shape[1]), np.float32), *_tone(room, length_s, sample_rate_hz)])
         if quiet is not None
         else np.empty((0, 1), np.float32)
         for length_s in (edges.tone_head_s, edges.tone_tail_s)
@@ -82,11 +84,9 @@ def edged_stretch(
             yield part[from_frame:to_frame]
 
 
-def _tone(quiet: np.ndarray | None, length_s: float, sample_rate_hz: int) -> Iterator[np.ndarray]:
+def _tone(room: Room | None, length_s: float, sample_rate_hz: int) -> Iterator[np.ndarray]:
     count = round(length_s * sample_rate_hz)
-    if not count or quiet is None:
-        return iter(())
-    return room_tone(quiet, count, sample_rate_hz=sample_rate_hz)
+    return iter(()) if room is None or not count else room.tone(count)
 
 
 def edged_cells(count: int, edges: Edges, quiet: tuple[int, int], cells_per_second: int) -> np.ndarray:

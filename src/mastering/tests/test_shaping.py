@@ -8,6 +8,7 @@ from mastering.meters.meter import Meter
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import LOOK_AHEAD_S, RELEASE_DB_PER_S, limited
 from mastering.shaping.rehearsal import rehearse
+from mastering.shaping.roomtone import Room
 from mastering.tests.signals import noise, speech, tone
 
 
@@ -21,6 +22,62 @@ def levels_of(samples: np.ndarray):
     meter = Meter(44100, ("FC",) if samples.shape[1] == 1 else ("FL", "FR"))
     meter.add(samples)
     return meter.levels()
+
+
+def swing_db(samples: np.ndarray) -> float:
+    """How far the levels of 50 ms windows lie apart."""
+    width = 2205
+    windows = samples[: len(samples) // width * width].reshape(-1, width)
+    levels = 10 * np.log10(np.mean(np.square(windows, dtype=np.float64), axis=1))
+    return float(levels.max() - levels.min())
+
+
+def likeness(samples: np.ndarray, after_s: float = 0.04) -> np.ndarray:
+    """The autocorrelation beyond a lag, up to two seconds, of what lies above the hum."""
+    spectrum = np.fft.rfft(samples[:, 0].astype(np.float64), 2 * len(samples))
+    spectrum[: round(400 / 22050 * len(spectrum))] = 0
+    found = np.fft.irfft(np.square(np.abs(spectrum)))[:88200]
+    return found[round(after_s * 44100) :] / found[0]
+
+
+class RoomTone(TestCase):
+    """Hum of a mains frequency and two of its multiples stands 6 to 20 dB above the noise of a room; the source is flat
+    by construction."""
+
+    def room(self, hz: int, above_db: float | None, seconds: float = 6.0) -> np.ndarray:
+        times = np.arange(round(seconds * 44100)) / 44100
+        hum = sum(a * np.sin(2 * np.pi * n * hz * times + n) for n, a in ((1, 1.0), (2, 0.4), (3, 0.6)))
+        hum *= 0 if above_db is None else 1e-3 * 10 ** (above_db / 20) / np.sqrt(np.mean(hum**2))
+        return (noise(-60, seconds) + hum[:, None]).astype(np.float32)
+
+    def test_it_neither_swings_nor_repeats_itself(self):
+        for length_s in (0.12, 0.5, 1.5):
+            for hz in (50, 60):
+                for above_db in (None, 6, 12, 20):
+                    source = self.room(hz, above_db)
+                    made = Room(source[: round(length_s * 44100)], sample_rate_hz=44100).tone(4 * 44100)
+                    tone_ = np.concatenate(list(made))
+                    with self.subTest(length_s=length_s, hz=hz, above_db=above_db):
+                        self.assertEqual(tone_.shape, (4 * 44100, 1))
+                        self.assertLess(swing_db(tone_), swing_db(source[: 4 * 44100]) + 1.5)
+                        power_db = 10 * np.log10(np.mean(tone_**2) / np.mean(source**2))
+                        self.assertAlmostEqual(power_db, 0, delta=0.4)
+                        self.assertLess(likeness(source[: 4 * 44100]).max(), 0.1)
+                        self.assertLess(likeness(tone_).max(), 0.5)
+
+    def test_its_sides_have_in_common_what_the_room_s_have(self):
+        one, other = noise(-60, 1.5), noise(-60, 1.5, seed=9)
+        for share in (0.0, 0.6, 1.0):
+            both = np.concatenate([one, share * one + np.sqrt(1 - share**2) * other], axis=1)
+            made = np.concatenate(list(Room(both, sample_rate_hz=44100).tone(5 * 44100)))
+            self.assertAlmostEqual(float(np.corrcoef(made.T)[0, 1]), share, delta=0.05)
+
+    def test_the_same_room_gives_the_same_samples_and_any_scrap_will_do(self):
+        for count in (1, 2, 15, 63, 64, 700):
+            scrap = noise(-60, 1)[:count]
+            first, second = (np.concatenate(list(Room(scrap, sample_rate_hz=44100).tone(5000))) for _ in range(2))
+            np.testing.assert_array_equal(first, second)
+            self.assertTrue(np.isfinite(first).all() and len(first) == 5000)
 
 
 class Limiting(TestCase):
