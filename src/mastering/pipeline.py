@@ -26,10 +26,12 @@ from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
-from mastering.outlets.checksheet import FAIL, CheckSheet, check
+from mastering.meters.meter import Levels
+from mastering.outlets.checksheet import FAIL, CheckSheet, HeldPassage, check
 from mastering.outlets.known import Known, known_of
 from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.passages import Passage, PassageMeters, levelled_parts, passages_of, plan_parted
 from mastering.outlets.rules import Demand
 from mastering.rendering import Folded, Programme
 from mastering.shaping.chain import Chain, shaped
@@ -248,6 +250,19 @@ class Survey:
             return self._source.folded(folds)
         return Folded(self._source, folds[self._source]) if self._source in folds else self._source
 
+    def passages(self, outlet: Outlet, channels: int, content_kind: str) -> list[Passage]:
+        """Its passages of speech and of music, where an outlet asks something else of each; none otherwise."""
+        source = self.source(channels)
+        if not isinstance(source, Programme):
+            return []
+        return passages_of(
+            source,
+            outlet,
+            channels=channels,
+            content_kind=content_kind,
+            measured=lambda part: measured_for(part, channels=channels).levels,
+        )
+
     def measured(self, channels: int, *, filtered: bool = False) -> Measurement:
         """Its levels in so many channels, as they are planned by: through the rumble filter where that is on, or with
         `filtered` where it is to be on if needed.
@@ -307,13 +322,34 @@ class _Job:
     number: int = 0
     attempts: int = 0
     remarks: list[str] = field(default_factory=list)
+    base: Programme | None = None
+    passages: list[Passage] = field(default_factory=list)
 
     @property
     def treated_alike(self) -> tuple:
         """What tells whether two jobs can share reading and treatment."""
         chain = self.chain
         ride = None if chain.ride_db is None else chain.ride_db.tobytes()
-        return self.encoding.channels, replace(chain, ride_db=None), ride
+        gains = tuple(passage.plan.gain_db for passage in self.passages)
+        return self.encoding.channels, replace(chain, ride_db=None), ride, gains
+
+    @property
+    def spans(self) -> list[tuple[float, float]]:
+        """Where its passages lie in the finished file, seconds."""
+        shift_s = self.chain.edges.tone_head_s - self.chain.edges.cut_head_s
+        return [(max(0.0, each.start_s + shift_s), max(0.0, each.end_s + shift_s)) for each in self.passages]
+
+    def bettered_passages(self, found: Sequence[Levels]) -> bool:
+        """Correct the gains of passages by what was found; False where that can do no better."""
+        better = [passage.bettered(levels) for passage, levels in zip(self.passages, found, strict=True)]
+        if not any(better):
+            return False
+        self.passages = [new or old for new, old in zip(better, self.passages, strict=True)]
+        self.source = levelled_parts(self.base, self.passages)
+        told = tuple((each.kind, each.start_s, each.end_s, each.plan.gain_db) for each in self.passages)
+        self.plan = replace(self.plan, passages=told)
+        self.remarks.append("A passage missed its level in the first file; its gain was changed and it was made again.")
+        return True
 
 
 def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatment) -> _Job:
@@ -322,6 +358,8 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
     outlet = order.outlet
     channels = survey.channels_for(outlet, content_kind)
     known = survey.known(channels)
+    if passages := survey.passages(outlet, channels, content_kind):
+        return _planned_in_parts(survey, order, content_kind, treatment, channels, passages)
     measured = order.measured()
     if measured is None or measured.levels.channels != channels:
         measured = survey.measured(channels)
@@ -351,6 +389,39 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
     )
 
 
+def _planned_in_parts(
+    survey: Survey, order: Order, content_kind: str, treatment: Treatment, channels: int, passages: list[Passage]
+) -> _Job:
+    """As `_planned`, for a programme whose passages are levelled before they are joined."""
+    base, outlet = survey.source(channels), order.outlet
+    source = levelled_parts(base, passages)
+    measured = measured_for(source, channels=channels, rumble_hz=treatment.measured_hz)
+    encoding = outlet.encoding(channels=channels, content_kind=content_kind)
+    plan = plan_parted(
+        measured.levels,
+        passages,
+        outlet,
+        channels=channels,
+        content_kind=content_kind,
+        lossy=encoding.lossy,
+        treatment=treatment,
+        known=survey.known(channels),
+    )
+    return _Job(
+        order=order,
+        source=source,
+        base=base,
+        passages=passages,
+        facts=measured.facts,
+        frames=measured.levels.frames,
+        plan=plan,
+        chain=plan.chain(measured.levels.envelope),
+        encoding=encoding,
+        demands={},
+        partial=order.target.with_name(f".{uuid.uuid4().hex}.making"),
+    )
+
+
 def _alike(jobs: list[_Job]) -> list[list[_Job]]:
     groups: dict[tuple, list[_Job]] = defaultdict(list)
     for job in jobs:
@@ -361,12 +432,17 @@ def _alike(jobs: list[_Job]) -> list[list[_Job]]:
 def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
     """Measure the finished file, make it again where that can better it, and give it its name."""
     while True:
-        found = _found(job.partial, job.order.waveform, clock.stage("Checking the finished file"))
-        better = corrected(job.plan, found.levels, job.demands)
-        if better is None or job.attempts == MOST_ATTEMPTS:
+        meters = PassageMeters(job.spans, sample_rate_hz=job.encoding.sample_rate_hz, channels=job.encoding.channels)
+        found = _found(job.partial, job.order.waveform, meters, clock.stage("Checking the finished file"))
+        parts = meters.levels()
+        if job.attempts == MOST_ATTEMPTS:
             break
-        job.remarks.append(_why_again(job.plan, better, found))
-        job.plan = better
+        better = corrected(job.plan, found.levels, job.demands)
+        if better is not None:
+            job.remarks.append(_why_again(job.plan, better, found))
+            job.plan = better
+        elif not job.bettered_passages(parts):
+            break
         job.partial.unlink()
         _render([job], clock.stage("Levelling and encoding"))
     order = job.order
@@ -375,7 +451,16 @@ def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
     put_in_place(job.partial, order.target, replace=order.replace)
     clock.done()
     sheet = check(
-        found, order.outlet, content_kind=content_kind, carried=carried, name=order.target.name, texts=order.texts
+        found,
+        order.outlet,
+        content_kind=content_kind,
+        carried=carried,
+        name=order.target.name,
+        texts=order.texts,
+        passages=[
+            HeldPassage(passage.kind, *span, levels)
+            for passage, span, levels in zip(job.passages, job.spans, parts, strict=True)
+        ],
     )
     return Made(
         path=order.target,
@@ -467,12 +552,17 @@ def _is_edited(source: Sounding, chain: Chain) -> bool:
     return not chain.changes_nothing or (isinstance(source, Programme) and not source.untouched)
 
 
-def _found(path: Path, waveform: Path | None, progress: Progress) -> Measurement:
+def _found(path: Path, waveform: Path | None, meters: PassageMeters, progress: Progress) -> Measurement:
     if waveform is None:
-        return measure(path, progress=progress)
+        return measure(path, also=meters.add, progress=progress)
     writer = WaveformWriter(waveform)
+
+    def take(block: np.ndarray) -> None:
+        writer.add(block)
+        meters.add(block)
+
     try:
-        return measure(path, also=writer.add, progress=progress)
+        return measure(path, also=take, progress=progress)
     finally:
         writer.close()
 

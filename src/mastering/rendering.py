@@ -196,6 +196,18 @@ class ProgrammeReader:
     def promised_s(self) -> float:
         return self.length / self.sample_rate_hz
 
+    def starts(self) -> list[int]:
+        """The frame at which each piece begins."""
+        found, position = [], 0
+        for run in self._runs:
+            position -= run.overlap
+            passed = 0
+            for piece in run.pieces:
+                found.append(position + round(passed * self.sample_rate_hz / run.sample_rate_hz))
+                passed += piece.samples
+            position += run.length
+        return found
+
     def blocks(self, start_frame: int = 0, end_frame: int | None = None) -> Iterator[np.ndarray]:
         """Yield float32 blocks of shape (frames, channels), of the whole or of a stretch of the programme."""
         end_frame = self.length if end_frame is None else min(end_frame, self.length)
@@ -260,7 +272,7 @@ class ProgrammeReader:
 
     def _piece_blocks(self, piece: Piece, skip: int) -> Iterator[np.ndarray]:
         blocks = to_channels(self._raw(piece, skip), self.channels)
-        if piece.gain_db == 0 and piece.gain_end_db is None and not piece.fade:
+        if piece.gain_db == 0 and piece.gain_end_db is None and not (piece.fade or piece.rise or piece.fall):
             yield from blocks
             return
         at = skip
@@ -429,6 +441,10 @@ def _gains(piece: Piece, at: int, count: int) -> np.ndarray:
         gains = (10 ** (decibels / 20)).astype(np.float32)
     if piece.fade:
         gains = gains * fade_gains(piece.fade, piece.fade_samples, piece.fade_at + at, count)
+    for way, edge in (("in", piece.rise), ("out", piece.fall)):
+        if edge:
+            length, begins = edge
+            gains = gains * fade_gains(way, length, begins + at, count)
     return gains
 
 

@@ -4,18 +4,22 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, fields, replace
 
 from mastering.editing import markup
-from mastering.editing.markup import Marks
+from mastering.editing.markup import MOST_GAIN_DB, Marks
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"
 LONGEST_JOIN_S = 30.0
+KINDS = ("speech", "music")
+"""What a piece may hold."""
 
 
 @dataclass(frozen=True, kw_only=True)
 class Stretch:
     """A stretch of a recording as a part of a section, and how it joins the one before.
 
-    `join_s` is the length of the crossfade (equal power) or of the pause of room tone, seconds.
+    `join_s` is the length of the crossfade (equal power) or of the pause of room tone, seconds. `kind` is what it
+    holds, "speech" or "music", where that is not what its section holds; `gain_db` and the fades are its own, besides
+    what is marked on its page.
     """
 
     recording: str
@@ -23,6 +27,10 @@ class Stretch:
     end_sample: int
     join: str = BUTT
     join_s: float = 0.0
+    kind: str = ""
+    gain_db: float = 0.0
+    fade_in_s: float = 0.0
+    fade_out_s: float = 0.0
 
     @property
     def samples(self) -> int:
@@ -58,6 +66,7 @@ def assembled(stretches: Sequence[Stretch], pages: Mapping[str, Page]) -> tuple[
             continue
         for piece in pieces:
             _page_of(piece.span.recording, pages)
+        pieces = _as_wished(pieces, stretch, pages)
         if found and stretch.join == PAUSE and stretch.join_s:
             found.append(_pause(found[-1], stretch, pages))
         elif found and stretch.join == CROSSFADE and stretch.join_s:
@@ -82,6 +91,12 @@ def check_join(stretch: Stretch) -> None:
         raise BadCut(f"“{stretch.join}” is no way to join two pieces.")
     if not 0 <= stretch.join_s <= LONGEST_JOIN_S:
         raise BadCut(f"A crossfade or a pause lasts {LONGEST_JOIN_S:g} s at most.")
+    if stretch.kind not in ("", *KINDS):
+        raise BadCut(f"A piece holds {' or '.join(KINDS)}.")
+    if not -MOST_GAIN_DB <= stretch.gain_db <= MOST_GAIN_DB:
+        raise BadCut(f"A gain lies between -{MOST_GAIN_DB:g} and +{MOST_GAIN_DB:g} dB.")
+    if not (0 <= stretch.fade_in_s <= LONGEST_JOIN_S and 0 <= stretch.fade_out_s <= LONGEST_JOIN_S):
+        raise BadCut(f"A fade lasts {LONGEST_JOIN_S:g} s at most.")
 
 
 def as_list(stretches: Sequence[Stretch]) -> list[dict]:
@@ -101,10 +116,38 @@ def _page_of(name: str, pages: Mapping[str, Page]) -> Page:
     return pages[name]
 
 
+def _as_wished(pieces: Sequence[Piece], stretch: Stretch, pages: Mapping[str, Page]) -> list[Piece]:
+    """The pieces of a stretch with its own kind, gain and fades."""
+    if not (stretch.kind or stretch.gain_db or stretch.fade_in_s or stretch.fade_out_s):
+        return list(pieces)
+    rates_hz = [pages[piece.span.recording].sample_rate_hz for piece in pieces]
+    lengths_s = [piece.samples / rate_hz for piece, rate_hz in zip(pieces, rates_hz, strict=True)]
+    wished, at_s, whole_s = [], 0.0, sum(lengths_s)
+    for piece, rate_hz, length_s in zip(pieces, rates_hz, lengths_s, strict=True):
+        falls_s = at_s - (whole_s - stretch.fade_out_s)
+        wished.append(
+            replace(
+                piece,
+                kind=stretch.kind,
+                gain_db=piece.gain_db + stretch.gain_db,
+                gain_end_db=None if piece.gain_end_db is None else piece.gain_end_db + stretch.gain_db,
+                rise=_samples(stretch.fade_in_s, at_s, rate_hz) if at_s < stretch.fade_in_s else None,
+                fall=_samples(stretch.fade_out_s, falls_s, rate_hz) if falls_s + length_s > 0 else None,
+            )
+        )
+        at_s += length_s
+    return wished
+
+
+def _samples(fade_s: float, at_s: float, rate_hz: int) -> tuple[int, int] | None:
+    return (round(fade_s * rate_hz), round(at_s * rate_hz)) if round(fade_s * rate_hz) else None
+
+
 def _pause(before: Piece, stretch: Stretch, pages: Mapping[str, Page]) -> Piece:
     """Room tone of the recording before the join, or of the one after it."""
     for name in (before.span.recording, stretch.recording):
         page = pages[name]
         if page.tone:
-            return Piece(span=Span(name, *page.tone), tone_samples=round(stretch.join_s * page.sample_rate_hz))
+            length = round(stretch.join_s * page.sample_rate_hz)
+            return Piece(span=Span(name, *page.tone), tone_samples=length, kind=before.kind)
     raise BadCut("Neither recording has a quiet stretch to make the pause of room tone from.")

@@ -35,6 +35,11 @@ class Piece:
         Gain at the first sample and, in a straight line of decibels, at the last; None where it stays.
     fade, fade_samples, fade_at
         "in", "out" or nothing; how long the whole fade is, and how far into it this piece begins.
+    rise, fall
+        A fade in at the start and one out at the end of a whole stretch, each as the last two; they may be both there,
+        besides another fade.
+    kind
+        What it holds, "speech" or "music"; what its section holds where that is not said.
     quieter_db, noise
         How much the steady noise is lowered, and the span of the same recording it is learned from.
     overlap_samples
@@ -48,6 +53,9 @@ class Piece:
     fade: str = ""
     fade_samples: int = 0
     fade_at: int = 0
+    rise: tuple[int, int] | None = None
+    fall: tuple[int, int] | None = None
+    kind: str = ""
     quieter_db: float = 0.0
     noise: tuple[int, int] | None = None
     overlap_samples: int = 0
@@ -60,7 +68,7 @@ class Piece:
     @property
     def untouched(self) -> bool:
         """Whether it is nothing but a span of a recording."""
-        return self == Piece(span=self.span, overlap_samples=self.overlap_samples)
+        return self == Piece(span=self.span, overlap_samples=self.overlap_samples, kind=self.kind)
 
 
 def check_span(span: Span, length_samples: int) -> None:
@@ -82,6 +90,7 @@ def joined(pieces: Sequence[Piece]) -> tuple[Piece, ...]:
             last is not None
             and last.untouched
             and piece.untouched
+            and last.kind == piece.kind
             and not piece.overlap_samples
             and last.span.recording == piece.span.recording
             and last.span.end_sample == piece.span.start_sample
@@ -105,6 +114,9 @@ def as_list(pieces: Sequence[Piece]) -> list[dict]:
 def from_list(rows: Sequence[dict]) -> tuple[Piece, ...]:
     """Read what `as_list` wrote."""
     return tuple(
-        Piece(**row | {"span": Span(**row["span"])} | ({"noise": tuple(row["noise"])} if row.get("noise") else {}))
+        Piece(
+            **{name: tuple(value) if isinstance(value, list) else value for name, value in row.items()}
+            | {"span": Span(**row["span"])}
+        )
         for row in rows
     )

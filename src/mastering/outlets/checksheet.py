@@ -7,6 +7,7 @@ from statistics import median
 from mastering.audio.encodings import AVERAGE, QUALITY, VARIABLE, fits_ending
 from mastering.audio.facts import FileFacts
 from mastering.meters.measurement import Measurement
+from mastering.meters.meter import Levels
 from mastering.naming.checks import check_names, out_of_order, split_ending
 from mastering.naming.patterns import read_pattern
 from mastering.outlets.outlet import Outlet, Rule
@@ -32,12 +33,14 @@ from mastering.outlets.rules import (
     Figure,
     meets,
 )
+from mastering.outlets.sentences import clock
 from mastering.tagging.carried import NOTHING, Carried
 
 PASS, REMARK, FAIL = "passes", "passes with a remark", "fails"
 _SLACK_OF_NAMED = 0.5
 """How far a number may lie from one that is asked by name: rates and bitrates are whole numbers."""
 _MOST_SHOWN = 120
+_MOST_PASSAGES = 8
 _STEREOS = (STEREO, JOINT, SEPARATE)
 _DISTANCES = {"LUFS": "LU", "dBFS": "dB", "dBTP": "dB"}
 """The unit of a difference between two levels."""
@@ -85,6 +88,7 @@ def check(
     carried: Carried | None = None,
     name: str = "",
     texts: Mapping[str, str] | None = None,
+    passages: Sequence["HeldPassage"] = (),
 ) -> CheckSheet:
     """Hold a measured file against every rule of an outlet that speaks of such a file.
 
@@ -96,12 +100,56 @@ def check(
         What it is called.
     texts
         What its name and its tags are to be, by rule, where that is known; else they are only to be there.
+    passages
+        Its passages of speech and of music, where they are known: each is held against what is asked of its own kind.
     """
     examined = Examined(
         facts=measurement.facts, levels=measurement.levels, carried=carried or NOTHING, name=name, texts=texts
     )
     held = [rule for rule in outlet.rules if rule.name not in (*OF_DELIVERIES, *OF_MAKING)]
-    return CheckSheet(tuple(_held_against(held, examined, outlet, content_kind)))
+    findings = _held_against(held, examined, outlet, content_kind)
+    by_part = {rule.name: _of_passages(rule, passages, examined.facts.channels) for rule in held if passages}
+    return CheckSheet(tuple(by_part.get(finding.rule) or finding for finding in findings))
+
+
+@dataclass(frozen=True)
+class HeldPassage:
+    """A passage of a finished file: what it holds, where it lies, seconds, and what was found in it."""
+
+    kind: str
+    start_s: float
+    end_s: float
+    levels: Levels
+
+    def __str__(self) -> str:
+        return f"{self.kind} {clock(self.start_s)} to {clock(self.end_s)}"
+
+
+def _of_passages(rule: Rule, passages: Sequence[HeldPassage], channels: int) -> Finding | None:
+    """A level rule that asks something else of each kind, held against each passage; None for any other."""
+    asked = {kind: rule.demand(channels=channels, content_kind=kind) for kind in ("speech", "music")}
+    if rule.kind.group != "Levels" or asked["speech"] == asked["music"]:
+        return None
+    held = []
+    for passage in passages:
+        demand = rule.demand(channels=channels, content_kind=passage.kind)
+        if demand:
+            held.append((passage, _held(rule, demand, getattr(passage.levels, rule.name))))
+    if not held:
+        return None
+    # What fails stands first.
+    held.sort(key=lambda each: (each[1].verdict != FAIL, each[0].start_s))
+    failing = [(passage, finding) for passage, finding in held if finding.verdict == FAIL]
+    told = [f"{passage} {finding.found}" for passage, finding in held[:_MOST_PASSAGES]]
+    more = [f"{len(held) - _MOST_PASSAGES} more"] if len(held) > _MOST_PASSAGES else []
+    return replace(
+        held[0][1],
+        asked=", ".join(dict.fromkeys(f"{passage.kind} {finding.asked}" for passage, finding in held)),
+        found="; ".join([*told, *more]),
+        verdict=verdict_of(finding.verdict for _, finding in held),
+        advice=" ".join(f"{passage}: {finding.advice}" for passage, finding in failing[:_MOST_PASSAGES])
+        or next((finding.advice for _, finding in held if finding.advice), ""),
+    )
 
 
 def check_beside_sound(

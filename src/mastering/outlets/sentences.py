@@ -169,11 +169,19 @@ def steps(plan: "LevelPlan") -> list[tuple[str, str]]:
         lowest, highest = plan.ride_range_db
         down = max(0.0, -lowest)
         told.append(("Ride", f"quiet speech up to {max(0.0, highest):.1f} dB up, loud speech up to {down:.1f} dB down"))
+    if plan.passages:
+        each = [f"{kind} from {clock(start)} to {clock(end)} {db:+.1f} dB" for kind, start, end, db in plan.passages]
+        told.append(("Passages", "; ".join(each)))
+        return told + _limiter(plan)
     told.append(("Gain", f"{plan.gain_db:+.1f} dB" + (", the same for all of its set" if plan.fixed_gain else "")))
-    if plan.ceiling_dbtp is not None:
-        work = f"takes up to {plan.limited_db:.1f} dB off peaks" if plan.limited_db >= 0.05 else "has nothing to do"
-        told.append(("Limiter", f"ceiling {plan.ceiling_dbtp:.1f} dBTP, {work}"))
-    return told
+    return told + _limiter(plan)
+
+
+def _limiter(plan: "LevelPlan") -> list[tuple[str, str]]:
+    if plan.ceiling_dbtp is None:
+        return []
+    work = f"takes up to {plan.limited_db:.1f} dB off peaks" if plan.limited_db >= 0.05 else "has nothing to do"
+    return [("Limiter", f"ceiling {plan.ceiling_dbtp:.1f} dBTP, {work}")]
 
 
 def clock(seconds: float) -> str:

@@ -15,6 +15,7 @@ from mastering.meters.meter import Levels
 from mastering.outlets.known import NOTHING_KNOWN, Known
 from mastering.outlets.levelplan import LevelPlan, gain_range, needed_gain_db, plan_levels
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.passages import Passage, plan_parted
 from mastering.outlets.rules import CONSISTENCY, LOUDNESS_RULES, PEAK_RULES, Demand
 from mastering.shaping.treatment import Treatment
 
@@ -30,6 +31,7 @@ class Member(Protocol):
     content_kind: str
     treatment: Treatment
     known: Known
+    passages: Sequence[Passage]
 
     @property
     def levels(self) -> Levels: ...
@@ -46,6 +48,7 @@ class Given:
     treatment: Treatment
     filtered: Callable[[], Levels] | None = None
     known: Known = NOTHING_KNOWN
+    passages: Sequence[Passage] = ()
 
 
 def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | CannotMake]:
@@ -70,11 +73,15 @@ def plan_member(
     """The plan of one section, with the gain of its set and the loudness it has to lie near, where it has them."""
     levels = member.levels
     asked = {"channels": levels.channels, "content_kind": member.content_kind}
+    lossy = outlet.encoding(**asked).lossy
     try:
+        if member.passages:
+            wishes = {"lossy": lossy, "treatment": member.treatment, "known": member.known}
+            return plan_parted(levels, member.passages, outlet, **asked, **wishes)
         return plan_levels(
             levels,
             outlet.demands(**asked),
-            lossy=outlet.encoding(**asked).lossy,
+            lossy=lossy,
             treatment=member.treatment,
             content_kind=member.content_kind,
             fixed_gain_db=shared_db if member.treatment.together else None,

@@ -38,6 +38,7 @@ from sermovox.cutting.sectioning import (
 )
 from sermovox.productions import order
 from sermovox.productions.models import Section
+from sermovox.recordings.models import Recording
 
 _WORDS = {
     STRIKE: "Strike out",
@@ -325,7 +326,19 @@ def _lane_add(page: Page, values: dict) -> str:
         )
     lane = {"recording": other.pk, "offset_samples": _offset(page, values), "gain_db": 0.0}
     page.set_facts(lanes=[*page.lanes, lane])
+    _take_out_rows_of(other)
     return f"Put {other.name} beside it"
+
+
+def _take_out_rows_of(voice: Recording) -> None:
+    """What sounds beside another recording is no row to be delivered: sections that are all of it alone go; undo brings
+    them back.
+    """
+    production = voice.production
+    alone = production.sections.filter(recording=voice, programme=[])
+    if alone.exists():
+        alone.update(removed=True)
+        order.place(production, list(production.sections.values_list("pk", flat=True)))
 
 
 def _lane_set(page: Page, values: dict) -> str:

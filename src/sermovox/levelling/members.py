@@ -1,17 +1,19 @@
 """The files of a production as members of a set to be planned: their levels, measured once and kept in the cache."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
+from mastering.editing.programme import as_list
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, Progress
 from mastering.meters.meter import Levels
 from mastering.outlets.known import Known
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.passages import Passage, levelled_parts, own_rules, passages_of
 from mastering.pipeline import Sounding as Sound
 from mastering.pipeline import Survey, measured_for
 from mastering.rendering import Programme
@@ -57,7 +59,8 @@ class Member:
     @property
     def source(self) -> Sound:
         """What its file is made from: the same, made mono where that is wanted."""
-        return self._survey.source(self.channels)
+        source = self._survey.source(self.channels)
+        return levelled_parts(source, self.passages) if self._asked_of_kinds else source
 
     @property
     def known(self) -> Known:
@@ -69,7 +72,50 @@ class Member:
         """The hash of what its levels follow from."""
         sounds = self.sounding.programme or self.sounding.recording.sha256
         folds = sorted(self.known.folds.values()) if self._is_folded else []
-        return digest([sounds, self.channels, self.treatment.measured_hz, folds])
+        return digest([sounds, self.channels, self.treatment.measured_hz, folds, self._asked_of_kinds])
+
+    @property
+    def _asked_of_kinds(self) -> str:
+        """What the outlet asks otherwise of speech than of music, where both are in it: passages follow from that."""
+        pieces = self.sounding.programme["pieces"] if self.sounding.programme else ()
+        if len({piece.get("kind") or self.content_kind for piece in pieces}) < 2:
+            return ""
+        names = own_rules(self._outlet, self.channels)
+        asked = [self._outlet.demands(channels=self.channels, content_kind=kind) for kind in ("speech", "music")]
+        return repr([[demands.get(name) for name in sorted(names)] for demands in asked]) if names else ""
+
+    @cached_property
+    def passages(self) -> list[Passage]:
+        """Its passages with the level each gets, where it has any. Raises NotMeasured while one is not measured."""
+        return self._parted(self._kept_part) if self._asked_of_kinds else []
+
+    def _parted(self, measured: Callable[[Programme], Levels]) -> list[Passage]:
+        return passages_of(
+            self._survey.source(self.channels),
+            self._outlet,
+            channels=self.channels,
+            content_kind=self.content_kind,
+            measured=measured,
+        )
+
+    def _part_path(self, part: Programme) -> Path:
+        tracks = {
+            name: [[str(t.path), t.offset_samples, t.gain_db, t.fold] for t in own] for name, own in part.tracks.items()
+        }
+        return storage.cached(digest([as_list(part.pieces), tracks, self.channels]), "levels.npz")
+
+    def _kept_part(self, part: Programme) -> Levels:
+        with suppress(OSError, ValueError, KeyError, TypeError):
+            return Measurement.load(self._part_path(part)).levels
+        raise NotMeasured("A passage of this section is being measured. It takes a moment.")
+
+    def _measured_part(self, part: Programme) -> Levels:
+        with suppress(NotMeasured):
+            return self._kept_part(part)
+        found = measured_for(part, channels=self.channels)
+        with storage.whole(self._part_path(part)) as path:
+            found.save(path)
+        return found.levels
 
     @property
     def _is_folded(self) -> bool:
@@ -138,8 +184,11 @@ class Member:
         """What was measured, measuring it now where it has to be. Raises UnreadableRecording."""
         found = self.measurement()
         if found is None:
+            source = self._survey.source(self.channels)
+            if self._asked_of_kinds:
+                source = levelled_parts(source, self._parted(self._measured_part))
             found = measured_for(
-                self.source, channels=self.channels, rumble_hz=self.treatment.measured_hz, progress=progress
+                source, channels=self.channels, rumble_hz=self.treatment.measured_hz, progress=progress
             )
             with storage.whole(self._path) as path:
                 found.save(path)

@@ -223,7 +223,7 @@ class Section(models.Model):
         self.recording_id = int(stretches[0].recording) if stretches else None
         if len(stretches) == 1 and self.recording.ready:
             only = stretches[0]
-            if only.start_sample == 0 and only.end_sample == self.recording.frames:
+            if only == Stretch(recording=only.recording, start_sample=0, end_sample=self.recording.frames):
                 self.programme = []
 
     @property

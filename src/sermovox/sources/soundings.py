@@ -3,11 +3,12 @@
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
 from mastering.audio.encodings import Encoding
+from mastering.editing.assembly import KINDS, Stretch
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
@@ -163,7 +164,7 @@ class Soundings:
         if not sounding:
             return []
         try:
-            pieces = self._made.pieces([stretch for section in sounding for stretch in section.stretches()])
+            pieces = self._made.pieces(_stretches_of(sounding))
             programme = self._made.voices_of(pieces, mixed=True)[0].programme
         except MasteringError as error:
             return [Sounding(refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
@@ -215,6 +216,20 @@ class Soundings:
         """How many channels a recording, or a programme, has."""
         found = [each.figures.get("channels") or _UNKNOWN_CHANNELS for each in self.recordings_of(recording, programme)]
         return max(found, default=_UNKNOWN_CHANNELS)
+
+
+def _stretches_of(sections: Sequence[Section]) -> list[Stretch]:
+    """The stretches of sections, one after the other; each says what it holds where that is not the same in all."""
+    kinds = {section.content_kind for section in sections}
+    return [
+        stretch if len(kinds) == 1 or stretch.kind else replace(stretch, kind=_kind_of(section))
+        for section in sections
+        for stretch in section.stretches()
+    ]
+
+
+def _kind_of(section: Section) -> str:
+    return section.content_kind if section.content_kind in KINDS else ""
 
 
 def content_of(sections: Sequence[Section]) -> str:

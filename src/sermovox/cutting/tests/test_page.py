@@ -319,6 +319,15 @@ class TogetherWithOthers(PageTestCase):
         said = self.client.get(f"/cutting/sections/{self.section.pk}/listen.wav").json()["said"]
         self.assertIn("no longer there", said)
 
+    def test_a_recording_that_is_a_voice_of_another_is_no_row_to_be_delivered(self):
+        self.bring_in(words(3, 2, 2, 2), name="guest.wav")
+        guest = self.production.recordings.get(name="guest.wav")
+        self.assertEqual(len(self.titles()), 2)
+        self.do("lane-add", recording=guest.pk)
+        self.assertEqual(len(self.titles()), 1)
+        self.do("undo")
+        self.assertEqual(len(self.titles()), 2)
+
     def test_two_voices_are_cut_together_and_delivered_as_one_mix_or_apart(self):
         # The guest speaks where the first voice pauses, and its microphone hears a little of the first.
         host, aside = words(2, 3, 2, 2), noise(-70, 14, seed=90)

@@ -7,7 +7,7 @@ from django.contrib import messages
 from django.db import transaction
 from django.shortcuts import get_object_or_404, redirect, render
 
-from mastering.editing.assembly import BUTT, CROSSFADE, PAUSE, Stretch, check_join
+from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch, check_join
 from mastering.editing.labels import seconds_of
 from mastering.editing.programme import BadCut, Span, check_span
 from mastering.errors import MasteringError
@@ -50,6 +50,10 @@ def programme(request, pk: int):
                 "seconds": stretch.samples / rate_hz,
                 "join": stretch.join,
                 "join_s": stretch.join_s,
+                "kind": stretch.kind,
+                "gain_db": f"{stretch.gain_db:g}",
+                "fade_in_s": f"{stretch.fade_in_s:g}",
+                "fade_out_s": f"{stretch.fade_out_s:g}",
             }
         )
     context = {
@@ -58,6 +62,7 @@ def programme(request, pk: int):
         "rows": rows,
         "stamp": stamp_of(section),
         "joins": JOINS,
+        "kinds": KINDS,
         "recordings": recordings.values(),
         "undoable": order.last_change(production),
         "redoable": order.next_change(production),
@@ -151,10 +156,28 @@ def _stretch(section: Section, request, key: str, was: Stretch | None = None) ->
         end_sample=end_sample,
         join=join,
         join_s=0.0 if join == BUTT else seconds_of(join_s, "The join") if join_s else _DEFAULT_JOIN_S.get(join, 0.0),
+        kind=request.POST.get("kind", was.kind if was else ""),
+        gain_db=_decibels(request.POST.get("gain_db", ""), was.gain_db if was else 0.0),
+        fade_in_s=_fade_s(request.POST.get("fade_in_s", ""), "The fade in"),
+        fade_out_s=_fade_s(request.POST.get("fade_out_s", ""), "The fade out"),
     )
     check_span(Span(key, stretch.start_sample, stretch.end_sample), recording.frames)
     check_join(stretch)
     return stretch
+
+
+def _fade_s(text: str, what: str) -> float:
+    return seconds_of(text.strip(), what) if text.strip() else 0.0
+
+
+def _decibels(text: str, otherwise: float) -> float:
+    text = text.strip().replace(",", ".").replace("−", "-")
+    if not text:
+        return otherwise
+    try:
+        return round(float(text), 2)
+    except ValueError as error:
+        raise BadCut(f"“{text[:20]}” is no gain. Write decibels, such as -3.") from error
 
 
 def _mine(request, pk: int) -> Section:

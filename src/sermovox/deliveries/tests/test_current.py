@@ -11,7 +11,7 @@ from django.apps import apps
 from django.utils import timezone
 
 from mastering.editing.markup import STRIKE
-from mastering.outlets.outlet import parse, shipped, written
+from mastering.outlets.outlet import parse, shipped, shipped_text, written
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
 from mastering.tests.signals import speech
@@ -430,3 +430,35 @@ exactly = "16-bit integer"
         self.assertEqual({f.state for f in delivery.files.all()}, {"passes"})
         for each in delivery.files.exclude(pk=file.pk):
             self.assertNotEqual(each.path.read_bytes()[:4], b"RIFF")
+
+
+class Guards(Standing):
+    def test_a_file_that_fails_beside_the_others_is_not_called_passing(self):
+        text = shipped_text("radio-playout")
+        RuleSheet.change(
+            self.narrator,
+            parse(text + '\n[[rules]]\nname = "consistency_lu"\nat_most = 0.5\nsource = "a test"\n'),
+            "Near each other",
+        )
+        (delivery,) = self.make(outlets=("radio-playout",))
+        files = list(delivery.files.all())
+        for file, loudness in zip(files, (-20.0, -20.0, -26.0), strict=True):
+            file.figures["integrated_lufs"] = loudness
+            file.state = "passes"
+            file.save()
+        delivery.hold_together()
+        states = [file.state for file in delivery.files.all()]
+        self.assertEqual(states, ["passes", "passes", "fails"])
+
+    def test_a_task_that_waits_already_is_not_queued_again(self):
+        from django_tasks_db.models import DBTaskResult
+
+        from sermovox.levelling.tasks import measure_sections
+        from sermovox.recovery import enqueue_once
+
+        before = DBTaskResult.objects.count()
+        for _ in range(3):
+            enqueue_once(measure_sections, self.production.pk, "radio-playout")
+        self.assertEqual(DBTaskResult.objects.count(), before + 1)
+        enqueue_once(measure_sections, self.production.pk, "podcast-host")
+        self.assertEqual(DBTaskResult.objects.count(), before + 2)

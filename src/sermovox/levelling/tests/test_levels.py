@@ -250,3 +250,50 @@ class Making(LevelsTestCase):
         self.treat(one, hush="always")
         sounding = Soundings(self.production).of(list(self.production.sections.all()), shipped()["loan-player"])[0]
         self.assertEqual((sounding.treatment.ride, sounding.treatment.hush), ("always", "never"))
+
+
+class SpeechAndMusic(AppTestCase):
+    """A programme put together of a tune and a talk, for an outlet that asks another peak of each."""
+
+    def setUp(self):
+        super().setUp()
+        self.section = self.bring_in(speech(seconds=8, peak=0.2), name="talk.wav")
+        tune = noise(-20, 5) * np.linspace(1, 0.3, 5 * 44100)[:, None]
+        self.bring_in(tune, name="tune.wav")
+        self.tune = self.production.recordings.get(name="tune.wav")
+        self.production.sections.filter(recording=self.tune).delete()
+        self.address = f"/cutting/sections/{self.section.pk}/"
+
+    def post(self, do: str, **values):
+        seen = self.client.get(self.address).context["stamp"]
+        return self.client.post(self.address, {"do": do, "seen": seen} | values, follow=True)
+
+    def test_each_passage_is_planned_and_made_to_its_own_demand(self):
+        self.post("add", recording=self.tune.pk, kind="music", join="butt")
+        self.section.refresh_from_db()
+        self.assertEqual([row.get("kind", "") for row in self.section.programme], ["", "music"])
+        levels = f"/levels/sections/{self.section.pk}/?outlet=radio-playout"
+        self.client.get(levels)
+        self.client.get(f"/levels/{self.production.pk}/?outlet=radio-playout")
+        self.work()
+        page = self.client.get(levels)
+        self.assertContains(page, "speech from 0:00.0 to 0:08.0")
+        (delivery,) = Delivery.start(self.production, [shipped()["radio-playout"]], [self.section])
+        self.work()
+        file = delivery.files.get()
+        samples = soundfile.read(file.path, always_2d=True)[0]
+        peaks = [20 * np.log10(np.abs(part).max()) for part in (samples[: 8 * 44100], samples[8 * 44100 :])]
+        np.testing.assert_allclose(peaks, [-3, -5], atol=0.3)
+        peak = next(finding for finding in file.findings if finding["rule"].endswith("peak_dbfs"))
+        self.assertIn("speech", peak["asked"])
+        self.assertIn("music", peak["found"])
+
+    def test_gain_and_fades_of_a_piece_are_kept_and_undone(self):
+        self.post("set", at=0, kind="", gain_db="-3,5", fade_in_s="0.5", fade_out_s="1", start="", end="")
+        self.section.refresh_from_db()
+        (row,) = self.section.programme
+        self.assertEqual((row["gain_db"], row["fade_in_s"], row["fade_out_s"]), (-3.5, 0.5, 1.0))
+        self.assertContains(self.post("set", at=0, gain_db="loud"), "is no gain")
+        self.post("undo")
+        self.section.refresh_from_db()
+        self.assertEqual(self.section.programme, [])

@@ -149,6 +149,9 @@ class Desk(BrowserTestCase):
         self.page.goto("/productions/2/")
         boxes = self.page.locator("#rows input[name=section]")
         count = boxes.count()
+        # What is chosen by hand stays so, whatever is new, changed or up to date.
+        boxes.nth(0).set_checked(True)
+        boxes.nth(1).set_checked(True)
         boxes.nth(1).uncheck()
         # Two answers for the same rows, the first asked for by the page itself: both replace them.
         ask = "htmx.ajax('GET', document.querySelector('#rows').getAttribute('hx-get').replace(/seen=\\w+/, 'seen='), "
@@ -206,9 +209,14 @@ class Desk(BrowserTestCase):
             expect(self.page.locator("#run")).to_contain_text(name)
         self.assertGreaterEqual(names.count(), 3)
 
-        # The same again: it is asked what to do, and the answer is kept.
+        # The same again: nothing is made unasked; it is asked what to do, and the answer is kept.
         self.page.keyboard.press("o")
-        self.page.get_by_role("button", name="Make 3 files").click()
+        expect(self.page.locator("#make")).to_have_text("All are up to date")
+        expect(self.page.locator("#make")).to_be_disabled()
+        self.page.locator("#all").check()
+        self.page.get_by_role("button", name="Make again for Community radio playout").click()
+        expect(self.page.get_by_role("heading", name="All 3 files are up to date")).to_be_visible()
+        self.page.get_by_role("button", name="Make them again").click()
         expect(self.page.get_by_role("heading", name="3 files of these names are there already")).to_be_visible()
         self.page.get_by_label("Skip").check()
         self.page.get_by_label("do so from now on").check()
