@@ -9,7 +9,7 @@ from unittest.mock import patch
 import numpy as np
 
 from mastering.editing import markup
-from mastering.editing.markup import GAIN, PICKUP, STRIKE, TONE, Mark, cleared, set_mark
+from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, STRIKE, TONE, Mark, cleared, set_mark
 from mastering.editing.programme import Piece, Span
 from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import measure
@@ -17,6 +17,8 @@ from mastering.meters.meter import Meter
 from mastering.outlets.checksheet import FAIL, PASS, REMARK, check, verdict_of
 from mastering.outlets.levelplan import corrected, plan_levels
 from mastering.outlets.outlet import parse, shipped_text
+from mastering.outlets.rules import Demand
+from mastering.outlets.sentences import miss
 from mastering.outlets.setplan import Given, plan_set
 from mastering.rendering import Programme, Track
 from mastering.shaping.limiter import limited
@@ -65,13 +67,21 @@ class Levelling(TestCase):
         self.assertAlmostEqual(plan.highest_gain_db, needed_db + 3, delta=0.01)
 
     def test_a_ride_that_brings_nothing_is_not_taken(self):
-        """Even speech whose range is too wide for reasons no ride can mend: its level never changes slowly."""
-        times = np.arange(20 * RATE_HZ)
-        fast = np.where(times // (RATE_HZ // 4) % 2, 1.0, 0.02)[:, None]
-        samples = tone(-20, 20, rate_hz=RATE_HZ, hz=300, channels=1) * fast
-        asked = outlet(loudness_range_lu="at_most = 0.001", integrated_lufs="target = -24\ntolerance = 1")
-        plan = plan_levels(levels_of(samples), demands(asked), lossy=False, treatment=Treatment(ride=NEEDED))
+        """Two rules that contradict each other on an even voice: no ride brings them nearer."""
+        asked = outlet(integrated_lufs="target = -20\ntolerance = 1", rms_dbfs="at_least = -12\nat_most = -10")
+        plan = plan_levels(levels_of(speech()), demands(asked), lossy=False, treatment=Treatment(ride=NEEDED))
+        self.assertIn("rms_dbfs", plan.unmet)
         self.assertIsNone(plan.ride_range_db)
+
+    def test_a_tenth_of_a_decibel_is_a_miss(self):
+        demand = Demand(low=-23.0, high=-18.0)
+        self.assertAlmostEqual(miss(-23.1, demand), 0.1)
+        self.assertAlmostEqual(miss(-17.9, demand), 0.1)
+        self.assertEqual(miss(-23.0, demand), 0.0)
+        asked = outlet(rms_dbfs="at_least = -23\nat_most = -18")
+        plan = plan_levels(levels_of(speech(peak=0.2)), demands(asked), lossy=False)
+        near = replace(levels_of(speech(peak=0.2)), rms_dbfs=-23.1)
+        self.assertIsNotNone(corrected(plan, near, demands(asked)))
 
     def test_the_gain_of_a_set_brings_each_into_its_range_where_one_does(self):
         asked = outlet(rms_dbfs="at_least = -24\nat_most = -18")
@@ -130,6 +140,11 @@ class Marks(TestCase):
             length_samples=1000,
         )
         self.assertEqual(cleared(marks, 100, 200), marks)
+        self.assertEqual(cleared(marks, 400, 500), marks, "a pickup that ends there goes as a whole or not at all")
+        fade = Mark(id=0, kind=FADE_OUT, start_sample=400, end_sample=500)
+        faded = set_mark(marks, fade, length_samples=1000)
+        both = set_mark(faded, replace(fade, kind=FADE_IN, start_sample=500, end_sample=600), length_samples=1000)
+        self.assertEqual([mark.kind for mark in both][-2:], [FADE_OUT, FADE_IN])
         tone_mark = Mark(id=0, kind=TONE, start_sample=400, end_sample=500)
         self.assertEqual(sum(m.kind == PICKUP for m in set_mark(marks, tone_mark, length_samples=1000)), 1)
         self.assertEqual([m.kind for m in cleared(marks, 300, 400)], [GAIN, GAIN])
