@@ -85,7 +85,8 @@ def _section_keys(visitor: Visitor, address: str) -> list[str]:
 
 
 def _one_run(visitor: Visitor, sections: list[str], keys: tuple[str, ...]) -> float:
-    facts = [*(("outlet", key) for key in keys), ("existing", "keep-both"), *(("section", key) for key in sections)]
+    facts = [("existing", "keep-both"), ("again", "yes")]
+    facts += [*(("outlet", key) for key in keys), *(("section", key) for key in sections)]
     began = time.perf_counter()
     answer = visitor.send("POST", f"/deliveries/start/{_PRODUCTION}/", urlencode(facts).encode())
     last = int(answer.url.rstrip("/").rpartition("/")[2]) + len(keys) - 1
