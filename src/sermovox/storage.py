@@ -138,6 +138,7 @@ class Use:
 
     recordings_bytes: int
     finished_bytes: int
+    binned_bytes: int
     incoming_bytes: int
     cache_bytes: int
     free_bytes: int
@@ -149,6 +150,7 @@ def in_use() -> Use:
     return Use(
         recordings_bytes=_size_of(data / "recordings"),
         finished_bytes=_size_of(data / "deliveries"),
+        binned_bytes=_size_of(data / "bin"),
         incoming_bytes=_size_of(data / "incoming"),
         cache_bytes=_size_of(data / "cache"),
         free_bytes=shutil.disk_usage(data).free,

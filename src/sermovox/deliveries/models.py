@@ -353,9 +353,11 @@ class Delivery(models.Model):
         rename_all(moves)
 
     def delete(self, *args, **kwargs):
-        folder = storage.finished(self.pk, 0).parent
+        folders = [storage.finished(self.pk, 0).parent]
+        folders += [storage.binned(key) for key in self.files.filter(in_bin=True).values_list("pk", flat=True)]
         result = super().delete(*args, **kwargs)
-        shutil.rmtree(folder, ignore_errors=True)
+        for folder in folders:
+            shutil.rmtree(folder, ignore_errors=True)
         return result
 
 

@@ -98,7 +98,8 @@ class WantedFiles:
         sections = self.soundings.sections
         if self.outlet.joined:
             chosen = [section for section in sections if not self._some or section.pk in self._some]
-            found = [(sounding, 1) for sounding in self.soundings.whole(chosen)]
+            wholes = self.soundings.whole(chosen) or [self.soundings.unpaired_whole(chosen)] * bool(chosen)
+            found = [(sounding, 1) for sounding in wholes]
         else:
             found = [
                 (sounding, place)

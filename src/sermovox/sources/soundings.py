@@ -190,6 +190,17 @@ class Soundings:
             refusal="This section has no recording yet. Give it one in the running order.",
         )
 
+    def unpaired_whole(self, sections: Sequence[Section]) -> Sounding:
+        """What stands for one file of sections of which none has a recording yet, so that it can be named."""
+        return Sounding(
+            section=None,
+            title=self._production.title,
+            content_kind=content_of(sections),
+            treatment=common_treatment(sections),
+            channels=_UNKNOWN_CHANNELS,
+            refusal="No section has a recording yet. Give them theirs in the running order.",
+        )
+
     def settled_before(
         self, *, title: str, content_kind: str, treatment: dict, recording: Recording | None, programme: dict | None
     ) -> Sounding:

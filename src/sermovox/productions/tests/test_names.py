@@ -76,6 +76,19 @@ class Names(AppTestCase):
         self.client.post(f"/productions/{self.production.pk}/change/", {"do": "undo"})
         self.assertFalse(self.production.sections.exclude(exact_name="").exists())
 
+    def test_a_dictated_name_with_a_sound_s_ending_fits_every_format(self):
+        self.exact("", "\n".join(f"VO_{n:03}.mp3" for n in range(1, 13)), way="order")
+        for outlet, name in (("podcast-host", "VO_001.mp3"), ("booked-job", "VO_001.wav")):
+            page = self.client.get(f"{self.address}?outlet={outlet}")
+            self.assertContains(page, name)
+            self.assertContains(page, "All names can be used")
+
+    def test_dictated_names_are_no_obstacle_to_one_file_of_all(self):
+        self.exact("", "\n".join(f"VO_{n:03}" for n in range(1, 13)), way="order")
+        page = self.client.get(f"{self.address}?outlet=single-file-audiobook")
+        self.assertContains(page, ".m4b")
+        self.assertContains(page, "All names can be used")
+
     def test_a_table_pairs_by_number_or_title_and_says_what_is_left(self):
         table = "number;name\n3;three\n1;one\n99;nobody\n"
         shown = self.exact("preview/", table)
