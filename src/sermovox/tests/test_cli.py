@@ -150,6 +150,8 @@ class Terminal(TestCase):
         source = written(self.folder, np.concatenate([voice, -0.98 * voice], axis=1), name="opposite.wav")
         _, text, _ = self.run_("plan", source, "--outlet", "volunteer-archive")
         self.assertIn("as they are of opposite polarity", text)
+        _, text, _ = self.run_("make", source, "--outlet", "volunteer-archive", "--out", self.folder / "out")
+        self.assertIn("Made mono from the sum of both sides, one of them turned upside down", text)
         status, text, _ = self.run_("plan", source, "--outlet", "volunteer-archive", "--mono", "sum")
         self.assertEqual(status, 1)
         self.assertIn("mono loses", text)
