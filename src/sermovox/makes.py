@@ -117,9 +117,11 @@ def _make(options) -> int:
             if made.sheet.verdict == FAIL:
                 status = 1
             row = row_of(made.path, made.found, made.sheet)
-            rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": made.remarks})
+            folded = (f"Made mono from {made.plan.mono}.",) if made.plan.mono else ()
+            remarks = (*folded, *made.remarks)
+            rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": remarks})
             if not options.json:
-                print_sheet(made.path, made.sheet, made.remarks)
+                print_sheet(made.path, made.sheet, remarks)
     if options.json:
         print_json(rows)
     return status
