@@ -235,7 +235,7 @@ class OnThePage(BrowserTestCase):
         expect(pieces).to_have_count(2)
         pieces.nth(1).locator(".grip").drag_to(pieces.nth(0).locator(".grip"), target_position={"x": 5, "y": 3})
         expect(pieces.first).to_contain_text("sign-off.flac")
-        pieces.nth(1).locator("select").select_option("pause")
+        pieces.nth(1).locator("select[name=join]").select_option("pause")
         pieces.nth(1).get_by_label("Seconds of the join").fill("2")
         pieces.nth(1).get_by_role("button", name="Keep the changes of piece 2").click()
         expect(page.locator("#hear-said")).to_contain_text("of 0:23")
