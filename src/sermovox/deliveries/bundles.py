@@ -40,6 +40,12 @@ class Bundle:
     def archive_name(self) -> str:
         return f"{self.production.key}-{self.outlet_key}.zip"
 
+    @property
+    def to_be_known(self) -> list[str]:
+        """What whoever opens them is to read first: what is missing, and which of them fail."""
+        failing = [file for file in self.files if file.state == FinishedFile.State.FAILS]
+        return [*self.missing, *(f"{file.name} ({file.title}) fails; its check sheet says why" for file in failing)]
+
     def together(self, extras: Collection[str]) -> CheckSheet:
         """What the outlet asks of all files beside each other; `extras` are the files that go with them."""
         files = [

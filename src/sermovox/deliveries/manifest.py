@@ -55,8 +55,8 @@ def as_json(bundle: Bundle) -> str:
 def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
     """The finished files of one outlet or several with what goes beside them, streamed as a ZIP.
 
-    Audio does not shrink, so it is stored. Each outlet of several has a folder of its own. What is missing is named in
-    a text beside the files.
+    Audio does not shrink, so it is stored. Each outlet of several has a folder of its own. What is missing
+    or fails is named in a text beside the files.
     """
     archive = ZipStream(compress_type=ZIP_STORED, sized=False)
     for bundle in bundles:
@@ -66,8 +66,8 @@ def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
             archive.add_path(str(file.path), folder + file.name)
         for name, content in extras_of(bundle).items():
             archive.add(content, top + name)
-        if bundle.missing:
-            archive.add("".join(f"{line}\n" for line in bundle.missing).encode(), top + READ_FIRST)
+        if bundle.to_be_known:
+            archive.add("".join(f"{line}\n" for line in bundle.to_be_known).encode(), top + READ_FIRST)
     return iter(archive)
 
 

@@ -235,6 +235,14 @@ class Replaced(Standing):
         self.assertContains(self.client.get(at), "Every file is here, is up to date and passes.")
         archive = zipfile.ZipFile(io.BytesIO(b"".join(self.client.get(f"{at}files.zip"))))
         self.assertNotIn("read first.txt", archive.namelist())
+
+    def test_an_archive_says_which_of_its_files_fail(self):
+        at = f"/deliveries/current/{self.production.pk}/volunteer-archive/"
+        two = FinishedFile.objects.current().get(name="02-two.mp3", delivery=self.first)
+        two.state = FinishedFile.State.FAILS
+        two.save()
+        archive = zipfile.ZipFile(io.BytesIO(b"".join(self.client.get(f"{at}files.zip"))))
+        self.assertEqual(archive.read("read first.txt").decode(), "02-two.mp3 (two) fails; its check sheet says why\n")
         rows = {row["name"]: row for row in json.loads(self.client.get(f"{at}manifest.json").content)["files"]}
         self.assertEqual(len(rows), 3)
         for name, row in rows.items():
