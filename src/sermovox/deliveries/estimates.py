@@ -17,7 +17,6 @@ from sermovox.cutting.oddities import oddity
 from sermovox.deliveries.models import FinishedFile, PlannedFile, plan_run
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import naming_for
-from sermovox.sources.soundings import Soundings
 
 _TAGS_BYTES = 4000
 _SPEEDS = {"mp3": 45, "aac": 22, "opus": 35, "vorbis": 50, "wmav2": 90, "flac": 110, "alac": 100, "pcm": 130}
@@ -40,21 +39,12 @@ class Estimate:
 class Proposed:
     """What a run would make for one outlet. Sizes and time are worked out when somebody looks at them.
 
-    Raises CannotMake.
+    `wishes` are those of `plan_run`. Raises CannotMake.
     """
 
-    def __init__(
-        self,
-        production: Production,
-        outlet: Outlet,
-        sections: list[Section],
-        *,
-        some: bool = False,
-        again: bool = False,
-        soundings: Soundings | None = None,
-    ):
+    def __init__(self, production: Production, outlet: Outlet, sections: list[Section], **wishes):
         self._production = production
-        files, self.plan = plan_run(production, outlet, sections, some=some, again=again, soundings=soundings)
+        files, self.plan = plan_run(production, outlet, sections, **wishes)
         self.outlet, self._sections = files.outlet, files.soundings.sections
         self.naming = naming_for(production, outlet)
 

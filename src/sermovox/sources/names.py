@@ -1,7 +1,7 @@
 """The files that a production asks for: what each is called and made of, for one outlet."""
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 from django.utils import timezone
@@ -176,8 +176,3 @@ def _with_voice(name: str, voice: str) -> str:
 def _with_words(name: str, words: str) -> str:
     stem, dot, ending = name.rpartition(".")
     return f"{stem}-{words}{dot}{ending}"
-
-
-def renamed(file: Wanted, name: str) -> Wanted:
-    """The same file under another name."""
-    return replace(file, name=name)

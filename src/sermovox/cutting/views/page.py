@@ -39,7 +39,6 @@ _GROUP_LINES, _COLUMNS = 6, 1024
 """How the page asks for waveforms; see static/js/page/peaks.js."""
 _MODULES = [f"js/page/{name}.js" for name in ("store", "peaks", "lines", "edits", "lens", "notes", "overview", "sound")]
 """Fetched with the page, not when the script that wants them has come."""
-_GONE = "The file of this recording is no longer there. Bring it in again."
 _ELSEWHERE = (
     "This page was changed in another window, or by somebody else. It shows now how it is; look, and do it again."
 )
