@@ -382,8 +382,9 @@ def download(request, pk: int):
 
 
 def _run(delivery: Delivery) -> dict:
-    files = list(delivery.files.select_related("recording", "section").prefetch_related("successors"))
     siblings = list(delivery.of_run.annotate(left=_LEFT, made=_MADE))
+    # After what is left was counted: a file may end between the two, and the page must then look once more.
+    files = list(delivery.files.select_related("recording", "section").prefetch_related("successors"))
     running = any(each.left for each in siblings)
     under_way = [file for file in files if file.state in (file.State.WAITING, file.State.MAKING)]
     everything = FinishedFile.objects.filter(delivery__run=delivery.run).select_related("recording")

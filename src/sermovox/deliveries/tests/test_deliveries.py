@@ -10,6 +10,7 @@ import zipfile
 from unittest.mock import patch
 
 import numpy as np
+from django.db import connection
 from django_tasks_db.models import DBTaskResult
 
 from mastering.outlets.outlet import shipped
@@ -209,6 +210,23 @@ class Breaking(AppTestCase):
         self.assertContains(page, 'aria-valuenow="40"')
         self.delivery.cancel()
         self.assertTrue(FinishedFile.objects.filter(pk=self.file.pk).tell_progress("Levelling and encoding", 0.5))
+
+    def test_a_page_that_shows_a_file_as_being_made_goes_on_looking(self):
+        self.file.begin()
+        asked = []
+
+        def it_ends_after_the_files_were_read(execute, sql, *rest):
+            if asked == ["files"]:
+                asked.append("ended")
+                FinishedFile.objects.filter(pk=self.file.pk).update(state="passes")
+            elif not asked and sql.startswith("SELECT") and 'FROM "deliveries_finishedfile"' in sql:
+                asked.append("files")
+            return execute(sql, *rest)
+
+        with connection.execute_wrapper(it_ends_after_the_files_were_read):
+            page = self.client.get(f"/deliveries/{self.delivery.pk}/progress/").content.decode()
+        self.assertEqual(asked, ["files", "ended"])
+        self.assertIn('data-running="yes"', page)
 
     def test_a_lost_cache_is_worked_out_again(self):
         for path in (self.folder / "data" / "cache").rglob("*"):
