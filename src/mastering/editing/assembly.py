@@ -47,8 +47,10 @@ class Page:
     length_samples: int
 
 
-def assembled(stretches: Sequence[Stretch], pages: Mapping[str, Page]) -> tuple[Piece, ...]:
-    """Turn a section's stretches into the pieces that sound.
+def assembled(sections: Sequence[Sequence[Stretch]], pages: Mapping[str, Page]) -> tuple[Piece, ...]:
+    """Turn the stretches of sections, one section after the other, into the pieces that sound.
+
+    What sounds first in a section follows the section before directly: there is nothing in its own to join.
 
     Raises
     ------
@@ -56,33 +58,40 @@ def assembled(stretches: Sequence[Stretch], pages: Mapping[str, Page]) -> tuple[
         When a recording is no longer there, a stretch lies outside it, or room tone is wanted and there is none.
     """
     found: list[Piece] = []
-    for stretch in stretches:
-        page = _page_of(stretch.recording, pages)
-        check_span(Span(stretch.recording, stretch.start_sample, stretch.end_sample), page.length_samples)
-        check_join(stretch)
-        span = Span(stretch.recording, stretch.start_sample, stretch.end_sample)
-        pieces = list(markup.pieces(page.marks, span, sample_rate_hz=page.sample_rate_hz, tone=page.tone))
-        if not pieces:
-            continue
-        for piece in pieces:
-            _page_of(piece.span.recording, pages)
-        pieces = _as_wished(pieces, stretch, pages)
-        if found and stretch.join == PAUSE and stretch.join_s:
-            found.append(_pause(found[-1], stretch, pages))
-        elif found and stretch.join == CROSSFADE and stretch.join_s:
-            programme_hz = _page_of(found[0].span.recording, pages).sample_rate_hz
-            pieces[0] = replace(pieces[0], overlap_samples=round(stretch.join_s * programme_hz))
-        found += pieces
+    for stretches in sections:
+        own: list[Piece] = []
+        for stretch in stretches:
+            pieces = _pieces_of(stretch, pages)
+            if pieces and own and stretch.join == PAUSE and stretch.join_s:
+                own.append(_pause(own[-1], stretch, pages))
+            elif pieces and own and stretch.join == CROSSFADE and stretch.join_s:
+                programme_hz = _page_of((found or own)[0].span.recording, pages).sample_rate_hz
+                pieces[0] = replace(pieces[0], overlap_samples=round(stretch.join_s * programme_hz))
+            own += pieces
+        found += own
     return joined(found)
 
 
-def length_s(pieces: Sequence[Piece], pages: Mapping[str, Page]) -> float:
-    """How long pieces sound together, seconds."""
-    if not pieces:
-        return 0.0
-    programme_hz = pages[pieces[0].span.recording].sample_rate_hz
-    sound_s = sum(piece.samples / pages[piece.span.recording].sample_rate_hz for piece in pieces)
-    return sound_s - sum(piece.overlap_samples for piece in pieces) / programme_hz
+def starts_s(pieces: Sequence[Piece], pages: Mapping[str, Page]) -> list[float]:
+    """When each piece begins to sound, and when the last is over, seconds; 0.0 alone where there is none."""
+    starts, at_s = [], 0.0
+    for piece in pieces:
+        # An overlap is told in samples of the programme, whose rate is that of its first piece.
+        at_s -= piece.overlap_samples / pages[pieces[0].span.recording].sample_rate_hz
+        starts.append(at_s)
+        at_s += piece.samples / pages[piece.span.recording].sample_rate_hz
+    return [*starts, at_s]
+
+
+def _pieces_of(stretch: Stretch, pages: Mapping[str, Page]) -> list[Piece]:
+    page = _page_of(stretch.recording, pages)
+    span = Span(stretch.recording, stretch.start_sample, stretch.end_sample)
+    check_span(span, page.length_samples)
+    check_join(stretch)
+    pieces = markup.pieces(page.marks, span, sample_rate_hz=page.sample_rate_hz, tone=page.tone)
+    for piece in pieces:
+        _page_of(piece.span.recording, pages)
+    return _as_wished(pieces, stretch, pages)
 
 
 def check_join(stretch: Stretch) -> None:

@@ -4,7 +4,7 @@ Marks are values; each edit is a function from marks to marks, and `pieces` read
 are samples of the recording's own rate.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import asdict, dataclass, fields, replace
 
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
@@ -161,8 +161,8 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
 
     Returns
     -------
-    The pieces that remain, in order. A pickup sounds where its place begins; whatever else is marked inside its place
-    has no effect.
+    The pieces that remain, in order. A pickup sounds once, where its place begins or, where that is struck out, at the
+    first of its samples that is not; whatever else is marked inside its place has no effect.
 
     Raises
     ------
@@ -179,6 +179,7 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
             "This recording has no quiet stretch to make room tone from. Mark its noise away with strikes instead."
         )
     edges = {span.start_sample, span.end_sample}
+    sounding = {_sounds_at(mark, marks) for mark in near if mark.kind == PICKUP}
     for mark in near:
         edges.update((mark.start_sample, mark.end_sample, *_gain_edges(mark, sample_rate_hz)))
     inside = sorted(edge for edge in edges if span.start_sample <= edge <= span.end_sample)
@@ -192,7 +193,7 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
             if coming[at].end_sample > start:
                 active.append(coming[at])
             at += 1
-        piece = _piece(active, replace(span, start_sample=start, end_sample=end), sample_rate_hz, tone)
+        piece = _piece(active, replace(span, start_sample=start, end_sample=end), sample_rate_hz, tone, sounding)
         if piece is not None:
             found.append(piece)
     return joined(found)
@@ -209,13 +210,24 @@ def from_list(rows: Iterable[dict]) -> Marks:
     return tuple(Mark(**row) for row in rows)
 
 
-def _piece(active: list[Mark], span: Span, rate_hz: int, tone: tuple[int, int] | None) -> Piece | None:
+def _sounds_at(pickup: Mark, marks: Marks) -> int:
+    """The first sample of a pickup's place that is not struck out; its end where all of it is."""
+    at = pickup.start_sample
+    for mark in _in_order(mark for mark in marks if mark.kind == STRIKE):
+        if mark.start_sample <= at < mark.end_sample:
+            at = mark.end_sample
+    return min(at, pickup.end_sample)
+
+
+def _piece(
+    active: list[Mark], span: Span, rate_hz: int, tone: tuple[int, int] | None, sounding: Collection[int]
+) -> Piece | None:
     by_kind = {mark.kind: mark for mark in active}
     if STRIKE in by_kind:
         return None
     if pickup := by_kind.get(PICKUP):
-        # Once, where its place begins: what follows of the place is what it stands for.
-        if span.start_sample != pickup.start_sample:
+        # Once: what follows of the place is what it stands for.
+        if span.start_sample not in sounding:
             return None
         return Piece(span=Span(pickup.recording, pickup.from_sample, pickup.to_sample), gain_db=pickup.value_db)
     piece = Piece(span=span)

@@ -11,6 +11,7 @@ from mastering.audio.encodings import AVERAGE, CONSTANT, MP3_KBPS, VARIABLE, fra
 from mastering.audio.mp3 import METHOD_MODES
 from mastering.audio.opening import open_safely
 from mastering.tagging.inscription import TAGS, Chapter
+from mastering.tagging.markers import inner_chunks, riff_chunks
 
 _LARGEST_ID3_BYTES = 64 << 20
 _FORMS = {"mp4": "MP4", "flac": "Vorbis comments", "ogg": "Vorbis comments", "wav": "RIFF INFO", "asf": "ASF"}
@@ -63,6 +64,8 @@ def read_carried(path: Path) -> Carried:
             said = dict(opened.metadata)
             if container == "ogg" and sound is not None:
                 said |= sound.metadata
+            if container == "wav":
+                said = {key: text for key, text in said.items() if key not in ("comment", "date")} | _info_alone(path)
             tags = _tags(said, vorbis=container in ("ogg", "flac"))
             chapters = tuple(_chapters(opened))
             picture = _picture(opened)
@@ -84,6 +87,17 @@ def read_carried(path: Path) -> Carried:
         chapters=chapters,
         **structure,
     )
+
+
+def _info_alone(path: Path) -> dict[str, str]:
+    """Comment and date of a WAV's INFO list: libav tells description and day of a broadcast wave as these."""
+    info = {
+        key: value.rstrip(b"\0").decode("utf-8", "replace")
+        for _, body in riff_chunks(path, (b"LIST",))
+        if body[:4] == b"INFO"
+        for key, value in inner_chunks(body[4:])
+    }
+    return {name: info[key] for name, key in (("comment", b"ICMT"), ("date", b"ICRD")) if info.get(key)}
 
 
 def _container(name: str, brand: str) -> str:

@@ -53,13 +53,14 @@ class BadTag(MasteringError):
 
 @dataclass(frozen=True, kw_only=True)
 class Chapter:
-    """One chapter mark. `picture` is a JPEG, empty for none."""
+    """One chapter mark. `picture` is a JPEG, empty for none; `key` says what it is the mark of, for whoever gave it."""
 
     start_s: float
     end_s: float
     title: str
     link: str = ""
     picture: bytes = b""
+    key: str = ""
 
 
 _AT_START_S = 0.5

@@ -2,7 +2,7 @@
 
 import shutil
 import struct
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import av
@@ -77,14 +77,14 @@ def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
     names: dict[int, str] = {}
     lengths: dict[int, int] = {}
     broadcast: list[Label] = []
-    for name, body in _chunks(path, (b"cue ", b"LIST", b"r64m")):
+    for name, body in riff_chunks(path, (b"cue ", b"LIST", b"r64m")):
         if name == b"cue ":
             count = min(struct.unpack_from("<I", body)[0], (len(body) - 4) // 24) if len(body) >= 4 else 0
             for at in range(count):
                 key, _, _, _, _, offset = struct.unpack_from("<II4sIII", body, 4 + 24 * at)
                 places[key] = offset
         elif name == b"LIST" and body[:4] == b"adtl":
-            for kind, part in _inner(body[4:]):
+            for kind, part in inner_chunks(body[4:]):
                 if kind in (b"labl", b"note") and len(part) >= 4 and (kind == b"labl" or part[:4] not in names):
                     names[struct.unpack_from("<I", part)[0]] = _text(part[4:])
                 elif kind == b"ltxt" and len(part) >= 8:
@@ -103,7 +103,8 @@ def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
     return cues + broadcast
 
 
-def _chunks(path: Path, wanted: Sequence[bytes]):
+def riff_chunks(path: Path, wanted: Sequence[bytes]) -> Iterator[tuple[bytes, bytes]]:
+    """The chunks of a WAV that are called so: name and content. RF64 and BW64 keep lengths in "ds64"."""
     size_bytes = path.stat().st_size
     with path.open("rb") as file:
         file.seek(12)
@@ -120,7 +121,8 @@ def _chunks(path: Path, wanted: Sequence[bytes]):
             file.seek(start + size + size % 2)
 
 
-def _inner(body: bytes):
+def inner_chunks(body: bytes) -> Iterator[tuple[bytes, bytes]]:
+    """The chunks inside a list: name and content."""
     at = 0
     while at + 8 <= len(body):
         name, size = body[at : at + 4], struct.unpack_from("<I", body, at + 4)[0]

@@ -10,7 +10,7 @@ import soundfile
 
 from mastering.audio.reader import Reader
 from mastering.editing import markup, programme
-from mastering.editing.assembly import CROSSFADE, PAUSE, Page, Stretch, assembled, length_s
+from mastering.editing.assembly import CROSSFADE, PAUSE, Page, Stretch, assembled, starts_s
 from mastering.editing.assembly import as_list as assembly_list
 from mastering.editing.assembly import from_list as stretches_of
 from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
@@ -176,6 +176,31 @@ class Cutting(TestCase):
         np.testing.assert_array_equal(sound[:1000], ramp()[:1000])
         np.testing.assert_array_equal(sound[-51000:], ramp()[9000:])
         self.assertAlmostEqual(10 * np.log10(np.mean(sound[1000:9820] ** 2)), -24, delta=0.8)
+
+    def test_a_pickup_sounds_once_unless_all_its_place_is_struck_out(self):
+        other = written(self.folder, noise(-30, 0.5), RATE, "b.wav", "FLOAT")
+        there = mark(PICKUP, 10000, 20000, recording="b", from_sample=0, to_sample=5000)
+        for struck, at in (
+            ([(9000, 12000)], 9000),
+            ([(9000, 10000)], 9000),
+            ([(9000, 12000), (12500, 13000)], 9000),
+            ([(15000, 16000)], 10000),
+            ([(15000, 25000)], 10000),
+            ([(12000, 14000), (9500, 12000)], 9500),
+        ):
+            with self.subTest(struck):
+                marks = marked(there, *(mark(STRIKE, *each) for each in struck))
+                sound = self.read(marks, b=[Track(other)])
+                heard = soundfile.read(other, dtype="float32", frames=5000)[0]
+                np.testing.assert_array_equal(sound[:at], ramp()[:at])
+                np.testing.assert_array_equal(sound[at : at + 5000, 0], heard)
+                after = max(20000, *(end for _, end in struck))
+                np.testing.assert_array_equal(sound[at + 5000 :], ramp()[after:])
+                # Two sections that meet inside its place hold it once between them.
+                parts = [self.read(marks, span, b=[Track(other)]) for span in ((0, 14000), (14000, 60000))]
+                np.testing.assert_array_equal(np.concatenate(parts), sound)
+        gone = self.read(marked(there, mark(STRIKE, 9000, 20000)), b=[Track(other)])
+        np.testing.assert_array_equal(gone, np.delete(ramp(), np.s_[9000:20000], axis=0))
 
     def test_aligned_voices_are_cut_together(self):
         host, guest = (ramp(50000) / 4, np.flip(ramp(50000)) / 4)
@@ -427,15 +452,39 @@ class PuttingTogether(TestCase):
             Stretch(recording="b", start_sample=0, end_sample=44100, join=PAUSE, join_s=0.5),
             Stretch(recording="a", start_sample=2000, end_sample=24050, join=CROSSFADE, join_s=0.1),
         ]
-        pieces = assembled(stretches, self.pages())
+        pieces = assembled([stretches], self.pages())
         self.assertEqual([piece.samples for piece in pieces], [1000, 1000, 22050, 44100, 22050])
         self.assertEqual(pieces[-1].overlap_samples, 4410)
-        self.assertAlmostEqual(length_s(pieces, self.pages()), (2000 + 22050 + 44100 + 22050 - 4410) / RATE)
+        self.assertAlmostEqual(starts_s(pieces, self.pages())[-1], (2000 + 22050 + 44100 + 22050 - 4410) / RATE)
         self.assertEqual(stretches_of(assembly_list(stretches)), tuple(stretches))
+
+    def test_what_sounds_first_in_a_section_has_nothing_before_it_to_join(self):
+        struck = Stretch(recording="a", start_sample=1100, end_sample=1900)
+        for join in (CROSSFADE, PAUSE):
+            crossed = Stretch(recording="b", start_sample=0, end_sample=44100, join=join, join_s=0.5)
+            for second in ([crossed], [struck, crossed]):
+                with self.subTest(join, struck=len(second) - 1):
+                    first = [Stretch(recording="b", start_sample=0, end_sample=22050)]
+                    pieces = assembled([first, second], self.pages())
+                    self.assertEqual(sum(piece.samples for piece in pieces), 66150)
+                    self.assertFalse(any(piece.overlap_samples for piece in pieces))
+
+    def test_a_crossfade_is_as_long_in_a_section_of_another_rate(self):
+        """Overlaps are told in samples of the programme, whose rate is that of the first piece of all."""
+        pages = {"a": Page((), None, 48000, 96000), "b": Page((), None, 24000, 96000)}
+        first = [Stretch(recording="a", start_sample=0, end_sample=48000)]
+        second = [
+            Stretch(recording="b", start_sample=0, end_sample=24000),
+            Stretch(recording="b", start_sample=48000, end_sample=72000, join=CROSSFADE, join_s=0.25),
+        ]
+        pieces = assembled([first, second], pages)
+        self.assertEqual([piece.overlap_samples for piece in pieces], [0, 0, 12000])
+        self.assertEqual(starts_s(pieces, pages), [0.0, 1.0, 1.75, 2.75])
+        self.assertEqual(starts_s(assembled([second], pages), pages), [0.0, 0.75, 1.75])
 
     def test_sections_cut_from_one_take_and_joined_again_are_one_piece(self):
         stretches = [Stretch(recording="b", start_sample=at, end_sample=at + 10000) for at in range(0, 60000, 10000)]
-        self.assertEqual(assembled(stretches, self.pages()), (Piece(span=Span("b", 0, 60000)),))
+        self.assertEqual(assembled([stretches], self.pages()), (Piece(span=Span("b", 0, 60000)),))
 
     def test_what_cannot_be_put_together_is_said(self):
         for stretch, said in (
@@ -447,4 +496,4 @@ class PuttingTogether(TestCase):
             (Stretch(recording="a", start_sample=0, end_sample=9, join=PAUSE, join_s=31), "30 s at most"),
         ):
             with self.subTest(said), self.assertRaisesRegex(BadCut, said):
-                assembled([stretch], self.pages())
+                assembled([[stretch]], self.pages())

@@ -52,7 +52,7 @@ class Passages(TestCase):
             Stretch(recording="talk", start_sample=0, end_sample=10 * RATE_HZ, **talk),
             Stretch(recording="tune", start_sample=0, end_sample=2 * RATE_HZ, kind="music"),
         ]
-        return Programme(assembled(stretches, self.pages), self.tracks)
+        return Programme(assembled([stretches], self.pages), self.tracks)
 
     def test_each_passage_comes_to_its_own_peak_and_the_sheet_says_which(self):
         made = make(self.programme(), HOUSE, self.folder / "made.wav")
@@ -122,4 +122,4 @@ class Passages(TestCase):
         stretch = Stretch(recording="tune", start_sample=0, end_sample=RATE_HZ)
         for wrong in ({"kind": "noise"}, {"gain_db": 99.0}, {"fade_in_s": -1.0}, {"fade_out_s": 31.0}):
             with self.assertRaises(BadCut):
-                assembled([replace(stretch, **wrong)], self.pages)
+                assembled([[replace(stretch, **wrong)]], self.pages)

@@ -25,6 +25,11 @@ class Place:
     page: Page
     mark: Mark
 
+    @property
+    def key(self) -> str:
+        """What tells it from others for as long as it stays where it is."""
+        return f"mark {self.page.recording_id} {self.mark.start_sample}"
+
 
 class Chapters:
     """The chapters of one production, whose pages are read once."""
@@ -51,15 +56,15 @@ class Chapters:
         for section in sections:
             length_s = self._seconds(section)
             if length_s:
-                chapters.append(_chapter(at_s, at_s + length_s, section.title, section))
+                chapters.append(_chapter(at_s, at_s + length_s, section.title, section, f"section {section.pk}"))
                 at_s += length_s
         return chapters
 
     def of_marks(self, section: Section) -> tuple[Chapter, ...]:
         """A chapter for each named point that is heard in a section; what lies before the first is called as it is."""
-        whole = _chapter(0.0, self._seconds(section), section.title, section)
+        whole = _chapter(0.0, self._seconds(section), section.title, section, f"section {section.pk}")
         named = [place for place in self.places(section) if place.mark.name.strip()]
-        found = [_chapter(each.start_s, whole.end_s, each.mark.name, each.mark) for each in named]
+        found = [_chapter(each.start_s, whole.end_s, each.mark.name, each.mark, each.key) for each in named]
         return one_after_another(found, whole)
 
     def places(self, section: Section) -> list[Place]:
@@ -68,10 +73,9 @@ class Chapters:
             pieces = self._assembly.pieces(section.stretches())
         except MasteringError:
             return []
-        found, at_s = [], 0.0
-        for piece in pieces:
+        found = []
+        for piece, at_s in zip(pieces, self._assembly.starts_s(pieces), strict=False):
             span, rate_hz = piece.span, self._rates_hz[piece.span.recording]
-            at_s -= piece.overlap_samples / rate_hz
             if piece.tone_samples is None and span.recording in self._pages:
                 page = self._pages[span.recording]
                 found += [
@@ -79,7 +83,6 @@ class Chapters:
                     for mark in page.mark_list
                     if mark.kind == POINT and span.start_sample <= mark.start_sample < span.end_sample
                 ]
-            at_s += piece.samples / rate_hz
         return sorted(found, key=lambda place: place.start_s)
 
     def _seconds(self, section: Section) -> float:
@@ -90,13 +93,14 @@ class Chapters:
             return 0.0
 
 
-def _chapter(start_s: float, end_s: float, title: str, of: Section | Mark) -> Chapter:
+def _chapter(start_s: float, end_s: float, title: str, of: Section | Mark, key: str) -> Chapter:
     return Chapter(
         start_s=start_s,
         end_s=end_s,
         title=_in_one_line(title) or _UNTITLED,
         link=of.link,
         picture=storage.picture(of.picture),
+        key=key,
     )
 
 

@@ -35,8 +35,11 @@ class Assembly:
         self._looked_for: set[str] = set()
         self._all_pages = {str(page.recording_id): page for page in production.pages.all()}
 
-    def pieces(self, stretches: Sequence[Stretch]) -> tuple[Piece, ...]:
-        """The pieces that sound. Raises BadCut or UnreadableRecording."""
+    def pieces(self, *sections: Sequence[Stretch]) -> tuple[Piece, ...]:
+        """The pieces that sound of the stretches of sections, one section after the other. Raises BadCut or
+        UnreadableRecording.
+        """
+        stretches = [stretch for own in sections for stretch in own]
         self._know(stretch.recording for stretch in stretches)
         for stretch in stretches:
             if stretch.join == PAUSE and stretch.recording in self._recordings and stretch.recording not in self._pages:
@@ -49,8 +52,13 @@ class Assembly:
         )
         for stretch in stretches:
             if stretch.recording in self._recordings and stretch.recording not in self._core:
-                raise UnreadableRecording(f"{self._recordings[stretch.recording].name} cannot be used yet.")
-        return assembly.assembled(stretches, self._core)
+                recording = self._recordings[stretch.recording]
+                raise UnreadableRecording(recording.refusal or f"{recording.name} cannot be used yet.")
+        return assembly.assembled(sections, self._core)
+
+    def starts_s(self, pieces: Sequence[Piece]) -> list[float]:
+        """When each piece begins to sound, and when the last is over, seconds."""
+        return assembly.starts_s(pieces, self._core)
 
     def length_s(self, section: Section) -> float | None:
         """How long a section sounds; None where it is the whole of its recording, or cannot be told."""
@@ -64,7 +72,7 @@ class Assembly:
 
     def seconds(self, stretches: Sequence[Stretch]) -> float:
         """How long stretches sound together. Raises BadCut or UnreadableRecording."""
-        return assembly.length_s(self.pieces(stretches), self._core)
+        return self.starts_s(self.pieces(stretches))[-1]
 
     def is_plain(self, section: Section) -> bool:
         """Whether a section is the whole of one recording, with no mark that is heard and no voice beside it."""
@@ -90,17 +98,21 @@ class Assembly:
         used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
         tracks = tracks_of(used, self._pages)
         rows = programme.as_list(pieces)
-        first = pieces[0].span.recording
-        page = self._pages.get(first)
-        if mixed or page is None or not page.facts.get("separate") or len(tracks[first]) == 1:
+        # A pickup may come first; whose voices are delivered apart is a matter of what it is put into.
+        parted = [name for name in used if self._is_separate(name) and len(tracks[name]) > 1]
+        if mixed or not parted:
             return [Voice("", {"pieces": rows, "tracks": tracks})]
         return [
             Voice(
-                track.get("name") or used[first].name,
+                track.get("name") or used[parted[0]].name,
                 {"pieces": rows, "tracks": {name: [_only(own, at)] for name, own in tracks.items()}},
             )
-            for at, track in enumerate(tracks[first])
+            for at, track in enumerate(tracks[parted[0]])
         ]
+
+    def _is_separate(self, name: str) -> bool:
+        page = self._pages.get(name)
+        return page is not None and bool(page.facts.get("separate"))
 
     def programme(self, stretches: Sequence[Stretch]) -> Programme:
         """Stretches as they sound together, for listening."""
@@ -122,8 +134,7 @@ class Assembly:
             return
         self._looked_for |= wanted
         keys = [int(name) for name in wanted if name.isdecimal()]
-        found = self._production.recordings.filter(pk__in=keys)
-        for recording in found:
+        for recording in Recording.with_deleted.filter(production=self._production, pk__in=keys):
             self._take(recording, self._all_pages.get(str(recording.pk)))
 
     def _take(self, recording: Recording, page: Page | None) -> None:
@@ -145,11 +156,12 @@ def opened(values: dict, stored: Callable[[str], Path] = storage.stored) -> Prog
     return Programme(programme.from_list(values["pieces"]), tracks)
 
 
-def refresh_lengths(production: Production, sections: Sequence[Section]) -> None:
-    """Keep how long these sections sound, after they or the pages of their recordings were changed."""
+def refresh_lengths(production: Production, sections: Sequence[Section]) -> dict[int, float | None]:
+    """Keep how long these sections sound, after they or the pages of their recordings were changed; by their keys."""
     made = Assembly(production)
-    rows = [{"pk": section.pk, "length_s": made.length_s(section)} for section in sections]
-    order.write(production, rows)
+    found = {section.pk: made.length_s(section) for section in sections}
+    order.write(production, [{"pk": pk, "length_s": length_s} for pk, length_s in found.items()])
+    return found
 
 
 def _only(own: list[dict], at: int) -> dict:

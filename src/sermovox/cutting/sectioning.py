@@ -98,7 +98,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
     # A recording that came in alone is one section; the first stretch takes its place.
     alone = [each for each in found if not each[0].programme and len(found) == 1]
     placeholder = alone[0][0] if alone and not any(span == (0, frames) for span in spans) else None
-    waiting = list(page.production.sections.filter(recording=None, programme=[]).defer("script"))
+    waiting = list(page.production.sections.waiting().defer("script"))
     samples = [section for section in waiting if section.role == Section.Role.SAMPLE]
     waiting = [section for section in waiting if section.role != Section.Role.SAMPLE]
     for span in [] if placeholder else spans:

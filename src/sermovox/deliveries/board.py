@@ -51,8 +51,9 @@ class Crossing:
 
     @property
     def needed(self) -> bool:
-        """Whether something is gained by making it: more than a new name or other tags."""
-        return self.state not in (State.PASSES, State.REMARKS) and not self.changes.rewritable
+        """Whether something is gained by making it: more than a new name or other tags, and not begun yet."""
+        done = (State.PASSES, State.REMARKS, State.WAITING, State.MAKING)
+        return self.state not in done and not self.changes.rewritable
 
     @property
     def words(self) -> str:
@@ -168,7 +169,7 @@ def _stamp(production: Production) -> str:
     sections = Section.objects.filter(production=production).values_list()
     recordings = production.recordings.values_list("pk", "sha256", "name", "state", "figures__channels")
     pages = production.pages.values_list("recording_id", "revision")
-    namings = production.namings.values_list("outlet_key", "pattern")
+    namings = production.namings.values_list("outlet_key", "pattern", "whole_name")
     facts = [*production.name_facts().items(), production.artwork_sha256]
     digest = hashlib.sha256()
     for rows in (sections, recordings.order_by("pk"), pages.order_by("pk"), namings.order_by("pk"), facts):

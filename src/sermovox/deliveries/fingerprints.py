@@ -18,7 +18,7 @@ NO_DATE = "0000-00-00"
 _HELD_ELSEWHERE = {*OF_MAKING, *OF_DELIVERIES, *BESIDE_SOUND, "names"} - {"size_mb", CONSISTENCY}
 """Rules whose outcome (texts, picture, name) is compared, rather than what they ask; and those about all files, as far
 as none of them is made otherwise for them."""
-_REWRITABLE = ("name", "tags", "artwork", "chapters")
+_REWRITABLE = ("name", "tags", "artwork", "chapters", "places")
 """What can be changed of a finished file without touching its sound."""
 
 
@@ -73,7 +73,7 @@ def followed_by(files: WantedFiles, inscriptions: Inscriptions) -> dict[tuple[in
             "tag rules": digest(repr([outlet.tag_patterns, outlet.tag_form, outlet.names_encoder, outlet.artwork])),
             "tags": {name: _short(text) for name, text in said.get("texts", {}).items() if name.startswith("tag_")},
             "artwork": said["artwork"],
-            "chapters": _chapters(said),
+            **chapters_said(said),
         }
         if encoding.broadcast:
             values["broadcast"] = digest(said["broadcast"])
@@ -104,8 +104,13 @@ def _members(files: WantedFiles) -> str:
     return digest(sorted(rows, key=repr))
 
 
-def _chapters(said: Mapping) -> str:
-    return digest([[row["title"], row["link"], row["picture"]] for row in said.get("chapters", ())])
+def chapters_said(said: Mapping) -> dict[str, str]:
+    """What is compared of the chapter marks that a file is given: what they say, and where they are in the source."""
+    rows = said.get("chapters", ())
+    return {
+        "chapters": digest([[row["title"], row["link"], row["picture"]] for row in rows]),
+        "places": digest([round(row["start_s"], 3) for row in rows]),
+    }
 
 
 def _short(text: str) -> str:
@@ -125,6 +130,9 @@ def changes_between(was: Mapping, now: Mapping) -> Changes:
         differing = [kind for kind in differing if kind not in ("tags", "artwork")]
     if "sections" in differing:
         differing = [kind for kind in differing if kind not in ("recordings", "sound", "chapters")]
+    if not {"sections", "recordings", "sound", "chapters"}.isdisjoint(differing):
+        # Marks move with the sound they are in, and others are elsewhere.
+        differing = [kind for kind in differing if kind != "places"]
     words = tuple(_WORDS[kind](was[kind], now[kind]) for kind in differing)
     return Changes(words, bool(words) and all(kind in _REWRITABLE for kind in differing))
 
@@ -164,6 +172,7 @@ _WORDS = {
     "tags": _tag_words,
     "artwork": lambda was, now: "its artwork",
     "chapters": lambda was, now: "its chapter marks",
+    "places": lambda was, now: "where its chapter marks are",
     "core": lambda was, now: "Sermovox itself, which makes it otherwise now",
 }
 """What is compared, and how a difference is told."""

@@ -58,7 +58,7 @@ class Inscriptions:
         return values | {
             "tags": inscription.tags,
             "texts": texts,
-            "chapters": [_plain(chapter) for chapter in inscription.chapters],
+            "chapters": [plain_chapter(chapter) for chapter in inscription.chapters],
         }
 
     def _facts(self, outlet: Outlet, file: Wanted, date: str) -> Facts:
@@ -103,7 +103,7 @@ class Inscriptions:
         )
 
 
-def _plain(chapter: Chapter) -> dict:
+def plain_chapter(chapter: Chapter) -> dict:
     """A chapter as plain values; its picture by its hash."""
     picture = hashlib.sha256(chapter.picture).hexdigest() if chapter.picture else ""
     return asdict(replace(chapter, picture=b"")) | {"picture": picture}
@@ -128,14 +128,26 @@ def restored(values: dict, outlet: Outlet) -> tuple[Inscription, dict[str, str],
 
 
 def in_place(given: Sequence[Chapter], has: Sequence[Chapter], later_s: float) -> tuple[Chapter, ...]:
-    """Chapters where they are in a finished file: as they stand in it (`has`), or `later_s` after their places in the
-    source where it holds none.
+    """The chapters a file was given (`given`, by their places in the source) where they are in it: as they stand in it
+    (`has`), or `later_s` after their places where it holds none.
     """
     if not has:
-        return tuple(
-            replace(each, start_s=each.start_s + later_s * (number > 0), end_s=each.end_s + later_s)
-            for number, each in enumerate(given)
-        )
-    by_title = {each.title: each for each in given}
-    told = given if len(given) == len(has) else [by_title.get(each.title, each) for each in has]
-    return tuple(replace(each, start_s=own.start_s, end_s=own.end_s) for own, each in zip(has, told, strict=True))
+        return shifted(given, later_s)
+    if [each.title for each in given] != [each.title for each in has]:
+        by_title = {each.title: each for each in given}
+        given = [by_title.get(each.title, each) for each in has]
+    return tuple(replace(each, start_s=own.start_s, end_s=own.end_s) for own, each in zip(has, given, strict=True))
+
+
+def shifted(chapters: Sequence[Chapter], later_s: float) -> tuple[Chapter, ...]:
+    """Chapters by their places in the source where they are in a file in which words stand `later_s` later."""
+    return tuple(
+        replace(each, start_s=each.start_s + later_s * (number > 0), end_s=each.end_s + later_s)
+        for number, each in enumerate(chapters)
+    )
+
+
+def renamed(was: Sequence[Chapter], now: Sequence[Chapter]) -> tuple[Chapter, ...]:
+    """Chapters at their places, each with what is said now of that which it is the mark of."""
+    by_key = {each.key: each for each in now if each.key}
+    return tuple(replace(by_key.get(each.key, each), start_s=each.start_s, end_s=each.end_s) for each in was)

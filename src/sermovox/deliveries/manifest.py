@@ -11,14 +11,15 @@ from zipstream import ZIP_STORED, ZipStream
 from mastering.audio.reader import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
+from mastering.naming.checks import numbered
 from mastering.naming.patterns import facts_of, read_pattern
 from mastering.outlets.rules import EXTRAS, FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png
+from sermovox import storage
 from sermovox.deliveries.bundles import Bundle, chapters_in
-from sermovox.deliveries.inscriptions import Inscriptions
-from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.models import Delivery, FinishedFile, names_of_others
 from sermovox.sources.names import WantedFiles, shared_facts
 
 COLUMNS = ("name", "title", "duration_s", "size_bytes", "sha256", *LEVEL_FIGURES, "verdict")
@@ -35,9 +36,16 @@ def as_csv(bundle: Bundle) -> str:
 
 
 def rename_map(delivery: Delivery) -> str:
-    """Old and new names as CSV; the new ones are those the pattern for names gives today."""
+    """Old and new names as CSV; the new ones are those the pattern for names gives today, numbered where a file that is
+    not in this map has the name.
+    """
     now = {file.key: file.name for file in WantedFiles(delivery.production, delivery.outlet).files}
-    rows = [(file.name, now.get((file.section_id, file.voice), file.name)) for file in delivery.files.standing()]
+    files = list(delivery.files.standing())
+    taken, rows = names_of_others(delivery.production, delivery.outlet_key, files), []
+    for file in files:
+        name = numbered(now.get((file.section_id, file.voice), file.name), taken)
+        taken.add(name.casefold())
+        rows.append((file.name, name))
     return write_table(("old name", "new name"), rows)
 
 
@@ -120,10 +128,31 @@ def chapter_files(bundle: Bundle, kind: str) -> dict[str, bytes]:
     elif bundle.outlet.joined and bundle.files:
         sets = {"": chapters_in(bundle.files[0])}
     else:
-        keys = list(dict.fromkeys(file.section_id for file in bundle.files if file.section_id))
-        sets = {"": Inscriptions(bundle.production).chapters_of_sections(keys) if keys else []}
+        sets = {"": _one_after_another(bundle.files)}
     write = _as_chapter_json if kind == "json" else _as_lines
     return {name: data for before, chapters in sets.items() if chapters for name, data in write(before, chapters)}
+
+
+def _one_after_another(files: Sequence[FinishedFile]) -> list[Chapter]:
+    """A chapter for each section that has a file here, as if the files were played one after the other."""
+    first_of: dict[int, FinishedFile] = {}
+    for file in files:
+        if file.section:
+            first_of.setdefault(file.section_id, file)
+    chapters, at_s = [], 0.0
+    for file in first_of.values():
+        end_s = at_s + (file.figures.get("duration_s") or 0.0)
+        chapters.append(
+            Chapter(
+                start_s=at_s,
+                end_s=end_s,
+                title=file.section.title if file.voice else file.title,
+                link=file.section.link,
+                picture=storage.picture(file.section.picture),
+            )
+        )
+        at_s = end_s
+    return chapters
 
 
 def _as_chapter_json(before: str, chapters: Sequence[Chapter]) -> Iterator[tuple[str, bytes]]:

@@ -3,7 +3,7 @@
 import json
 import shutil
 import uuid
-from collections.abc import Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -112,7 +112,7 @@ def plan_run(
     inscriptions = Inscriptions(production, soundings)
     undated = WantedFiles(production, outlet, soundings=soundings, some=some_keys, date=NO_DATE)
     follows = followed_by(undated, inscriptions)
-    earlier = {name.casefold(): file for name, file in standing_files(production, outlet.key).items()}
+    earlier = {file.name.casefold(): file for file in holding_files(production, outlet.key)}
     current = {} if some_keys else current_files(production, outlet.key)
     planned = []
     for file in chosen:
@@ -135,12 +135,18 @@ def plan_run(
     return files, Plan([plan for plan in planned if plan not in done], done, told, of_all, left_out)
 
 
-def standing_files(production: Production, outlet_key: str) -> dict[str, "FinishedFile"]:
-    """Finished files of a production for an outlet that were not replaced, by name; of those with one name, the
-    newest.
+def holding_files(production: Production, outlet_key: str) -> "list[FinishedFile]":
+    """The files of a production for an outlet whose names are taken: those that stand, and those about to be made. In
+    the order they were begun.
     """
-    files = FinishedFile.objects.standing().filter(delivery__production=production, delivery__outlet_key=outlet_key)
-    return {file.name: file for file in files.only("name", "delivery_id").order_by("pk")}
+    files = FinishedFile.objects.holding().filter(delivery__production=production, delivery__outlet_key=outlet_key)
+    return list(files.only("name", "delivery_id").order_by("pk"))
+
+
+def names_of_others(production: Production, outlet_key: str, files: "Collection[FinishedFile]") -> set[str]:
+    """The names, case-folded, that files beside these have or are to have."""
+    own = {file.pk for file in files}
+    return {file.name.casefold() for file in holding_files(production, outlet_key) if file.pk not in own}
 
 
 def current_files(production: Production, outlet_key: str) -> "dict[tuple[int | None, str], FinishedFile]":
@@ -162,7 +168,8 @@ class Delivery(models.Model):
     """What one run makes for one outlet. It keeps the rules it was made under; `run` is that of the whole run.
 
     `whole` says whether it makes a file of every section there was, `left_out` which sections a file of all of them
-    goes without.
+    goes without. `members` are all files that its own are levelled beside, as `Sounding.settled` gives them; empty
+    where each is levelled by itself.
     """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="deliveries")
@@ -173,6 +180,7 @@ class Delivery(models.Model):
     cancelled_at = models.DateTimeField(null=True, blank=True)
     whole = models.BooleanField(default=True)
     left_out = models.JSONField(default=list)
+    members = models.JSONField(default=list)
 
     objects = DeliveryQuerySet.as_manager()
 
@@ -221,23 +229,22 @@ class Delivery(models.Model):
             for outlet in outlets:
                 choice = (existing or {}).get(outlet.key) or Naming.Existing.KEEP_BOTH
                 files, plan = plan_run(production, outlet, sections, some=some, again=again, soundings=soundings)
-                delivery = cls._settle(production, files.outlet, plan, choice, run, some=some)
+                delivery = cls._settle(files, plan, choice, run, some=some)
                 deliveries += [delivery] if delivery else []
             _enqueue(FinishedFile.objects.filter(delivery__in=deliveries))
         return deliveries
 
     @classmethod
-    def _settle(
-        cls, production: Production, outlet: Outlet, plan: Plan, existing: str, run: uuid.UUID, *, some: bool
-    ) -> "Delivery | None":
+    def _settle(cls, files: WantedFiles, plan: Plan, existing: str, run: uuid.UUID, *, some: bool) -> "Delivery | None":
+        production, outlet = files.production, files.outlet
         if plan.problems:
             raise CannotMake(f"{outlet.title}: {plan.problems[0][0]}: {plan.problems[0][1].words}")
         skips = existing == Naming.Existing.SKIP
         wanted = [each for each in plan.files if not (skips and each.earlier)]
         if not wanted:
             return None
-        taken = set(standing_files(production, outlet.key)) | {each.wanted.name for each in plan.files}
-        taken = {name.casefold() for name in taken}
+        taken = {file.name.casefold() for file in holding_files(production, outlet.key)}
+        taken |= {each.wanted.name.casefold() for each in plan.files}
         delivery = cls.objects.create(
             production=production,
             outlet_key=outlet.key,
@@ -245,6 +252,7 @@ class Delivery(models.Model):
             run=run,
             whole=len(wanted) == plan.of_all,
             left_out=plan.left_out,
+            members=_members(files, wanted),
         )
         for each in wanted:
             sounding, name = each.wanted.sounding, each.wanted.name
@@ -288,6 +296,8 @@ class Delivery(models.Model):
             self.of_run.update(cancelled_at=None)
             keys = list(FinishedFile.objects.filter(delivery__run=self.run).unmade().values_list("pk", flat=True))
             unmade = FinishedFile.objects.filter(pk__in=keys)
+            for file in unmade.select_related("delivery__production", "replaces"):
+                file.take_free_name()
             unmade.update(state=FinishedFile.State.WAITING, share=0.0, refusal="", starts=0)
             _enqueue(unmade)
 
@@ -314,11 +324,7 @@ class Delivery(models.Model):
         files = list(self.files.standing())
         names = new_names([file.name for file in files], pairs)
         changed = [(file, name) for file, name in zip(files, names, strict=True) if file.name != name]
-        others = standing_files(self.production, self.outlet_key)
-        taken = {name.casefold() for name, file in others.items() if file.delivery_id != self.pk}
-        for _, name in changed:
-            if name.casefold() in taken:
-                raise CannotRename(f"Another run has a file called {name} for this outlet. Nothing was renamed.")
+        self._want_free(changed)
         if changed:
             with transaction.atomic():
                 self.renamings.filter(undone=True).delete()
@@ -327,17 +333,26 @@ class Delivery(models.Model):
         return len(changed)
 
     def undo_renaming(self) -> int:
-        """Give back the names before the last renaming. Returns how many files were renamed."""
+        """Give back the names before the last renaming. Returns how many files were renamed; raises CannotRename."""
         renaming = self.renamings.filter(undone=False).last()
         if renaming is None:
             return 0
         before = {new: old for old, new in renaming.pairs}
         changed = [(file, before[file.name]) for file in self.files.standing() if file.name in before]
+        self._want_free(changed)
         with transaction.atomic():
             renaming.undone = True
             renaming.save(update_fields=["undone"])
             self._take_names(changed)
         return len(changed)
+
+    def _want_free(self, changed: list[tuple["FinishedFile", str]]) -> None:
+        taken = names_of_others(self.production, self.outlet_key, [file for file, _ in changed])
+        for _, name in changed:
+            if name.casefold() in taken:
+                raise CannotRename(
+                    f"Another file for this outlet is called {name}, or will be once it is made. Nothing was renamed."
+                )
 
     def _take_names(self, changed: list[tuple["FinishedFile", str]]) -> None:
         moves = [(file.path, file.folder / name) for file, name in changed]
@@ -359,6 +374,14 @@ class Delivery(models.Model):
         for folder in folders:
             shutil.rmtree(folder, ignore_errors=True)
         return result
+
+
+def _members(files: WantedFiles, wanted: list[PlannedFile]) -> list[dict]:
+    """All that the wanted files are levelled beside; empty where each is levelled by itself."""
+    together = any(each.wanted.sounding.treatment.together for each in wanted)
+    if files.outlet.joined or not (together or files.outlet.compares_files):
+        return []
+    return [each.sounding.settled() for each in files.files if not each.sounding.refusal]
 
 
 def _enqueue(files: "FinishedFileQuerySet") -> None:
@@ -388,6 +411,11 @@ class FinishedFileQuerySet(models.QuerySet):
 
     def made(self) -> "FinishedFileQuerySet":
         return self.filter(state__in=FinishedFile.MADE)
+
+    def holding(self) -> "FinishedFileQuerySet":
+        """Those whose names are taken: that stand, or are about to be made."""
+        about = Q(state__in=[FinishedFile.State.WAITING, FinishedFile.State.MAKING])
+        return self.filter(about | Q(state__in=FinishedFile.MADE, replaced_at=None))
 
     def standing(self) -> "FinishedFileQuerySet":
         """Those made that nothing has replaced."""
@@ -499,6 +527,17 @@ class FinishedFile(models.Model):
     def seconds_left(self) -> float | None:
         return seconds_left(self.started_at, self.share) if self.state == self.State.MAKING else None
 
+    @property
+    def sound(self) -> dict:
+        """What it sounds from, as `Sounding.settled` gives it."""
+        return {
+            "title": self.title,
+            "content_kind": self.content_kind,
+            "treatment": self.treatment,
+            "recording": self.recording.sha256 if self.recording else "",
+            "programme": self.programme,
+        }
+
     def begin(self) -> bool:
         """Claim the file for making. False when it is no longer waiting.
 
@@ -531,9 +570,14 @@ class FinishedFile(models.Model):
         self.ceiling_dbtp = made.plan.ceiling_dbtp
         self.attempts = made.attempts
         self.share, self.stage, self.refusal, self.finished_at = 1.0, "", "", timezone.now()
-        self.save()
-        if self.replaces and self.replaces.replaced_at is None:
-            self.replaces.put_in_bin()
+        # Another worker may be done at the same time with the one it replaces, or with the one that replaces it.
+        with transaction.atomic():
+            self.save()
+            for earlier in self.earlier_ones():
+                if earlier.is_made and earlier.replaced_at is None:
+                    earlier.put_in_bin()
+            if self.later_one:
+                self.put_in_bin()
 
     def set_checked(self, figures: dict, findings: list[dict]) -> None:
         """Keep what was found when it was checked again."""
@@ -541,10 +585,32 @@ class FinishedFile(models.Model):
         self.state = self._BY_VERDICT[verdict_of(finding["verdict"] for finding in findings)]
         self.save(update_fields=["figures", "findings", "state", "sha256", "said", "follows", "fingerprint"])
 
+    def earlier_ones(self) -> "Iterator[FinishedFile]":
+        """The file it replaces, the one that was to replace before it, and so on."""
+        earlier = self.replaces
+        while earlier:
+            yield earlier
+            earlier = earlier.replaces
+
+    @property
+    def later_one(self) -> "FinishedFile | None":
+        """The newest made file that was to replace it, or to replace one that was to."""
+        for each in self.successors.order_by("-pk"):
+            if found := each if each.is_made else each.later_one:
+                return found
+        return None
+
     @property
     def replaced_by(self) -> "FinishedFile | None":
         """The file that took its place."""
-        return self.successors.made().order_by("-pk").first() if self.replaced_at else None
+        return self.later_one if self.replaced_at else None
+
+    def take_free_name(self) -> None:
+        """Take another name where somebody has given this one away meanwhile, but for those it replaces."""
+        own = [self, *self.earlier_ones()]
+        taken = names_of_others(self.delivery.production, self.delivery.outlet_key, own)
+        self.name = numbered(self.name, taken)
+        self.save(update_fields=["name"])
 
     @property
     def is_there(self) -> bool:
@@ -583,8 +649,7 @@ class FinishedFile(models.Model):
             successor = self.replaced_by
             if successor and not successor.replaced_at:
                 successor.put_in_bin()
-            clash = standing_files(self.delivery.production, self.delivery.outlet_key).get(self.name)
-            if clash:
+            if self.name.casefold() in names_of_others(self.delivery.production, self.delivery.outlet_key, [self]):
                 raise CannotMake(f"There is another file called {self.name} by now. Give that one another name first.")
             folder = self.folder
             self.replaced_at, self.in_bin = None, False

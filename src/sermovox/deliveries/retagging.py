@@ -13,8 +13,16 @@ from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscribing import reinscribe_all
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
 from mastering.tagging.mp4_chapters import MP4S, has_links_and_pictures
-from sermovox.deliveries.fingerprints import NO_DATE, followed_by
-from sermovox.deliveries.inscriptions import Inscriptions, in_place, restored
+from sermovox.deliveries.fingerprints import NO_DATE, chapters_said, followed_by
+from sermovox.deliveries.inscriptions import (
+    Inscriptions,
+    chapters_of,
+    in_place,
+    plain_chapter,
+    renamed,
+    restored,
+    shifted,
+)
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import Soundings
@@ -66,7 +74,7 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
     for (file, said, texts, _), wrong in zip(wanted, reinscribe_all([each for *_, each in wanted]), strict=True):
         if wrong is None:
             file.said = said
-            file.set_followed(says.followed(file))
+            file.set_followed(says.followed(file, said))
             _check_again(file, texts)
             written += 1
         elif isinstance(wrong, MasteringError):
@@ -121,16 +129,39 @@ class _Says:
         said = self._inscriptions.settled(wanted, self._outlet, date=self._date, container=has.container)
         given, texts, _ = restored(said, self._outlet)
         if self._outlet.chapters:
-            given = replace(given, chapters=in_place(given.chapters, has.chapters, file.later_s))
+            now, was = given.chapters, chapters_of(file.said) or has.chapters
+            stand = in_place(was, has.chapters, file.later_s)
+            if self._sounds_alike(file):
+                placed = _among(stand, shifted(now, file.later_s), file.figures.get("duration_s") or 0.0)
+            else:
+                placed = renamed(stand, now)
+                said = said | {"chapters": [plain_chapter(chapter) for chapter in renamed(was, now)]}
+            given = replace(given, chapters=placed)
             texts = texts | {"chapters": "\n".join(chapter.title for chapter in given.chapters)}
         return said, given, texts
 
-    def followed(self, file: FinishedFile) -> dict:
-        """What a file follows from once its tags are written again."""
+    def _sounds_alike(self, file: FinishedFile) -> bool:
+        """Whether it would sound from the same now, so that every mark can be put where it belongs."""
+        now = self._follows.get((file.section_id, file.voice))
+        if now is None or "sound" not in file.follows:
+            return False
+        return all(now.values.get(kind) == file.follows.get(kind) for kind in ("sound", "sections"))
+
+    def followed(self, file: FinishedFile, said: dict) -> dict:
+        """What a file follows from once these tags are written."""
         now = self._follows.get((file.section_id, file.voice))
         if now is None or not file.follows:
             return file.follows
-        return file.follows | {kind: now.values[kind] for kind in ("tags", "artwork", "chapters")}
+        return file.follows | {kind: now.values[kind] for kind in ("tags", "artwork")} | chapters_said(said)
+
+
+def _among(stand: Sequence[Chapter], now: Sequence[Chapter], duration_s: float) -> tuple[Chapter, ...]:
+    """The chapters there are to be now, those that stand in a file already where they stand."""
+    starts_s = {each.key: each.start_s for each in stand if each.key}
+    found = [replace(each, start_s=max(0.0, starts_s.get(each.key, each.start_s))) for each in now]
+    ends_s = [each.start_s for each in found[1:]] + [stand[-1].end_s if stand else duration_s]
+    lasting = [replace(each, end_s=end_s) for each, end_s in zip(found, ends_s, strict=False)]
+    return tuple(each for each in lasting if each.end_s > each.start_s)
 
 
 def _files(delivery: Delivery) -> list[FinishedFile]:

@@ -108,13 +108,7 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
                 raise Cancelled("Cancelled.")
 
     soundings = Soundings(first.delivery.production)
-    sounding = soundings.settled_before(
-        title=first.title,
-        content_kind=first.content_kind,
-        treatment=first.treatment,
-        recording=recording,
-        programme=first.programme,
-    )
+    sounding = soundings.settled_before(first.sound)
     with prove_recordings(sounding.hashes, since=first.delivery.created_at) as proven:
         orders, results, at = [], {}, []
         for number, file in enumerate(files):
@@ -145,7 +139,9 @@ def _order(
     member = Member(sounding, outlet)
     plan = None
     if member.treatment.together or outlet.compares_files:
-        others = beside(member, soundings, outlet)
+        # Runs that an earlier version began did not keep what their files are levelled beside.
+        kept = [soundings.settled_before(values) for values in file.delivery.members]
+        others = beside(member, kept or soundings.of(soundings.sections, outlet))
         plan = plan_beside(member, others, outlet, lambda share: stages("Measuring the other sections", 0.0))
     return Order(
         outlet=outlet,

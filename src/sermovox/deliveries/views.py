@@ -29,6 +29,7 @@ from sermovox.recordings.views import send_waveform
 from sermovox.recovery import enqueue_once
 from sermovox.sources.soundings import Soundings
 from sermovox.ui.files import send_audio
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 from sermovox.ui.templatetags.figures import MARKS
 
 _LARGEST_MAP_BYTES = 8 << 20
@@ -170,7 +171,12 @@ def progress(request, pk: int):
 def tags(request, pk: int):
     """What finished files say of themselves beside what the production says now; written into them when asked."""
     delivery = _mine(request, pk)
+    rows = retagging.compared(delivery)
+    seen = revision_of([(row.file.pk, row.lines, row.wrong) for row in rows])
     if request.method == "POST":
+        if not is_as_seen(request, seen):
+            messages.error(request, ELSEWHERE)
+            return redirect("deliveries:tags", pk)
         chosen = {int(key) for key in request.POST.getlist("file") if key.isdigit()}
         written, refused = retagging.write(delivery, chosen)
         if written:
@@ -179,8 +185,7 @@ def tags(request, pk: int):
         for name, reason in refused:
             messages.error(request, f"{name}: {reason}")
         return redirect(delivery)
-    rows = retagging.compared(delivery)
-    context = {"delivery": delivery, "rows": rows, "differing": sum(bool(row.lines) for row in rows)}
+    context = {"delivery": delivery, "rows": rows, "seen": seen, "differing": sum(bool(row.lines) for row in rows)}
     return render(request, "deliveries/tags.html", context)
 
 

@@ -214,13 +214,11 @@ def members_of(soundings: Soundings, sections: Sequence[Section], outlet: Outlet
     return [Member(sounding, settled) for sounding in soundings.of(sections, outlet)]
 
 
-def beside(member: Member, soundings: Soundings, outlet: Outlet) -> list[Member]:
-    """A member and all others of its production that can be planned; those after it come first, so that several workers
-    begin with different ones.
+def beside(member: Member, soundings: Sequence[Sounding]) -> list[Member]:
+    """A member and all others that it is levelled with and that can be planned; those after it come first, so that
+    several workers begin with different ones.
     """
-    if outlet.joined:
-        return [member]
-    members = members_of(soundings, soundings.sections, outlet)
+    members = [member.like(sounding) for sounding in soundings]
     at = next((at for at, other in enumerate(members) if other.key == member.key), 0)
     others = [other for other in members[at:] + members[:at] if not other.refusal and other.key != member.key]
     return [member, *others]

@@ -30,6 +30,7 @@ from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recovery import enqueue_once
 from sermovox.sources.soundings import Soundings
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _WITHIN_S = 0.6
 """So long a page may take over plans; what is left comes with the next look at the rows."""
@@ -161,6 +162,11 @@ def _treat(request, production: Production) -> None:
     if "everywhere" not in said:
         sections = sections.filter(pk__in=[key for key in said.getlist("section") if key.isdigit()])
     sections = list(sections)
+    # The form of one section says all of its treatment; that of several only what is to be changed.
+    shown = production.sections.filter(pk=said["shown"]).first() if said.get("shown", "").isdigit() else None
+    if shown and not is_as_seen(request, revision_of(shown.treatment)):
+        messages.error(request, ELSEWHERE)
+        return
     if not sections:
         messages.error(request, "Tick the sections that this treatment is for, then give it to them.")
         return
@@ -283,6 +289,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
         "production": production,
         "outlet": outlet,
         "treatment": found.wishes,
+        "seen": revision_of(found.treatment),
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
         "ways": WAYS,

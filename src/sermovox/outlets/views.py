@@ -28,6 +28,7 @@ from mastering.outlets.rules import RULE_KINDS
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _MOST_CHECKED = 20
 
@@ -53,8 +54,12 @@ def rule(request, key: str, name: str):
     outlet = _mine(request, key)
     if name not in RULE_KINDS:
         raise Http404
+    now = {"outlet": outlet, "seen": revision_of(outlet.rule(name))} | fields_of(name, outlet.rule(name))
     if request.method != "POST":
-        return render(request, "outlets/_rule_form.html", {"outlet": outlet} | fields_of(name, outlet.rule(name)))
+        return render(request, "outlets/_rule_form.html", now)
+    if not is_as_seen(request, now["seen"]):
+        now |= {"wrong": ELSEWHERE, "posted": {"source": now["source"]}}
+        return render(request, "outlets/_rule_form.html", now)
     label = RULE_KINDS[name].label
     try:
         if "remove" in request.POST:
@@ -63,7 +68,7 @@ def rule(request, key: str, name: str):
             changed, words = with_rule(outlet, entry_from(name, request.POST)), f"{label} changed"
         RuleSheet.change(request.user, changed, words)
     except BadOutlet as error:
-        context = {"outlet": outlet, "wrong": str(error), "posted": request.POST}
+        context = {"outlet": outlet, "wrong": str(error), "posted": request.POST, "seen": now["seen"]}
         return render(request, "outlets/_rule_form.html", context | fields_of(name, _attempted(outlet, name, request)))
     return render(request, "outlets/_sheet.html", _sheet(request, changed) | {"said": f"{words}."})
 
@@ -72,6 +77,9 @@ def rule(request, key: str, name: str):
 def head(request, key: str):
     """Title and summary."""
     outlet = _mine(request, key)
+    if not is_as_seen(request, revision_of(outlet.title, outlet.summary)):
+        messages.error(request, ELSEWHERE)
+        return redirect("outlets:sheet", key)
     changed = replace(
         outlet,
         title=" ".join(request.POST.get("title", "").split()),
@@ -240,6 +248,7 @@ def _sheet(request, outlet: Outlet) -> dict:
         "is_shipped": outlet.key in shipped(),
         "changed": outlet.key in shipped() and outlet != shipped()[outlet.key],
         "kinds": CONTENT_KINDS,
+        "seen": revision_of(outlet.title, outlet.summary),
     }
 
 

@@ -7,9 +7,10 @@ from mastering.errors import MasteringError
 from mastering.tagging.artwork import inspect
 from sermovox.productions.models import Production, Section
 from sermovox.ui.forms import Dressed
+from sermovox.ui.revisions import Guarded
 
 
-class ProductionForm(Dressed, forms.ModelForm):
+class ProductionForm(Guarded, Dressed, forms.ModelForm):
     picture = forms.FileField(
         label="Artwork",
         required=False,
@@ -62,7 +63,12 @@ class ProductionForm(Dressed, forms.ModelForm):
         return production
 
 
-class SectionForm(Dressed, forms.ModelForm):
+_AS_CUT = "as cut"
+
+
+class SectionForm(Guarded, Dressed, forms.ModelForm):
+    recording = forms.ChoiceField(required=False, help_text="Another one takes the place of all it is made of.")
+
     class Meta:
         model = Section
         fields = [
@@ -71,7 +77,6 @@ class SectionForm(Dressed, forms.ModelForm):
             "number",
             "part",
             "content_kind",
-            "recording",
             "exact_name",
             "notes",
             "script",
@@ -86,8 +91,23 @@ class SectionForm(Dressed, forms.ModelForm):
             "script": forms.Textarea(attrs={"rows": 4}),
         }
 
-    def __init__(self, *args, **kwargs):
-        super().__init__(*args, **kwargs)
-        own = self.instance.production.recordings.usable().defer("figures", "remarks").order_by("name")
-        self.fields["recording"].queryset = own
-        self.fields["recording"].empty_label = "none yet"
+    field_order = ["title", "role", "number", "part", "content_kind", "recording"]
+
+    def __init__(self, *args, instance: Section, **kwargs):
+        has = _AS_CUT if instance.programme else str(instance.recording_id or "")
+        super().__init__(*args, instance=instance, initial={"recording": has}, **kwargs)
+        own = instance.production.recordings.usable().defer("figures", "remarks").order_by("name")
+        choices = {"": "none yet"} | {str(recording.pk): recording.name for recording in own}
+        if instance.programme:
+            count = len(instance.programme)
+            choices = {_AS_CUT: f"as it is cut, of {count} piece{'s' * (count != 1)}"} | choices
+        elif instance.recording:
+            choices.setdefault(has, instance.recording.name)
+        self.fields["recording"].choices = list(choices.items())
+
+    def save(self, commit=True):
+        chosen = self.cleaned_data["recording"]
+        if chosen != self.initial["recording"]:
+            self.instance.recording_id, self.instance.programme = int(chosen) if chosen else None, []
+            self.instance.length_s = None
+        return super().save(commit)

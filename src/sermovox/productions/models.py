@@ -6,6 +6,7 @@ from dataclasses import asdict
 
 from django.conf import settings
 from django.db import models, transaction
+from django.db.models import Q
 from django.urls import reverse
 from django.utils.text import slugify
 
@@ -140,7 +141,13 @@ def fitted_artwork(sha256: str, rule: ArtworkRule | None) -> bytes:
     return picture
 
 
-class SectionManager(models.Manager):
+class SectionQuerySet(models.QuerySet):
+    def waiting(self) -> "SectionQuerySet":
+        """Those that have no recording, or that of which was deleted as a whole."""
+        return self.filter(Q(recording=None) | Q(recording__state="deleted"), programme=[])
+
+
+class SectionManager(models.Manager.from_queryset(SectionQuerySet)):
     """Sections of the running order; those taken out of it are kept for undoing."""
 
     def get_queryset(self):
@@ -220,8 +227,9 @@ class Section(models.Model):
         """Make it of these stretches; saves nothing. How long it sounds has to be found anew."""
         self.length_s = None
         self.programme = as_list(stretches)
-        self.recording_id = int(stretches[0].recording) if stretches else None
-        if len(stretches) == 1 and self.recording.ready:
+        recordings = self._meta.get_field("recording").related_model.with_deleted
+        self.recording = recordings.filter(pk=stretches[0].recording).first() if stretches else None
+        if len(stretches) == 1 and self.recording and self.recording.ready:
             only = stretches[0]
             if only == Stretch(recording=only.recording, start_sample=0, end_sample=self.recording.frames):
                 self.programme = []
@@ -262,7 +270,10 @@ class Change(models.Model):
 
 
 class Naming(models.Model):
-    """How files of a production are named for one outlet, and what is done about files of the same names."""
+    """How files of a production are named for one outlet, and what is done about files of the same names.
+
+    `whole_name` is what the client calls the one file of all sections.
+    """
 
     class Existing(models.TextChoices):
         ASK = "", "Ask each time"
@@ -273,6 +284,7 @@ class Naming(models.Model):
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="namings")
     outlet_key = models.CharField(max_length=60)
     pattern = models.CharField(max_length=500, blank=True)
+    whole_name = models.CharField(max_length=255, blank=True)
     existing = models.CharField(max_length=10, choices=Existing, default=Existing.ASK, blank=True)
 
     class Meta:

@@ -6,13 +6,16 @@ They make one list for each production, so that what belongs together is taken b
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from django.db import connection, transaction
 
+from mastering.editing.assembly import BUTT, Stretch
+from mastering.editing.programme import BadCut
 from mastering.editing.scripts import Entry
 from mastering.shaping.treatment import Treatment
 from sermovox.productions.models import Change, Production, Section
+from sermovox.recordings.models import Recording
 
 _TRACKED = (
     "position",
@@ -49,7 +52,9 @@ def changing(production: Production, user, words: str, *, pages: Sequence = ()) 
     with transaction.atomic():
         before, pages_before = _snapshot(production), [page.state() for page in pages]
         yield named
-        old, new = _difference(before, _snapshot(production))
+        after = _snapshot(production)
+        _find_lengths(production, before, after)
+        old, new = _difference(before, after)
         for page, was in zip(pages, pages_before, strict=True):
             page_old, page_new = page.difference(was)
             if page_new:
@@ -58,6 +63,22 @@ def changing(production: Production, user, words: str, *, pages: Sequence = ()) 
             return
         _forget_undone(production)
         production.changes.create(made_by=user, words=named.words[:300], before=old, after=new)
+
+
+def _find_lengths(production: Production, before: dict[int, dict], after: dict[int, dict]) -> None:
+    """Find how long those sound that are made of something else now, where whoever changed them did not say."""
+    from sermovox.cutting.programmes import refresh_lengths
+
+    made_of = ("recording_id", "programme")
+    unsure = [
+        pk
+        for pk, row in after.items()
+        if row["length_s"] is None and any(before.get(pk, {}).get(name) != row[name] for name in made_of)
+    ]
+    if unsure:
+        found = refresh_lengths(production, list(production.sections.filter(pk__in=unsure)))
+        for pk, length_s in found.items():
+            after[pk]["length_s"] = length_s
 
 
 def _forget_undone(production: Production) -> None:
@@ -148,29 +169,36 @@ def merge(production: Production, user, section: Section) -> Section | None:
     """Make one section of a section and the next. Returns the one that is left, or None when there is no next.
 
     The first's facts stay. Where only the second has a dictated name, it comes along; recordings are put together,
-    one after the other.
+    one after the other. Raises BadCut where both have one and one of them cannot be used yet.
     """
-    from sermovox.cutting.programmes import refresh_lengths
-
     following = production.sections.filter(position__gt=section.position).first()
     if following is None:
         return None
+    recorded = [each for each in (section, following) if each.recording or each.programme]
+    if len(recorded) > 1 and (silent := next((each for each in recorded if not each.stretches()), None)):
+        name = silent.recording.name
+        state = "is still being measured" if silent.recording.measuring else "cannot be used"
+        raise BadCut(f"“{silent.title}” cannot be merged yet: {name} {state}. Nothing was changed.")
     with changing(production, user, f"Merge “{section.title}” with “{following.title}”"):
-        together = [*section.stretches(), *following.stretches()]
-        if together:
-            section.set_programme(together)
-        else:
-            # Still being measured; there are no stretches of it yet.
-            section.recording = section.recording or following.recording
+        if len(recorded) > 1:
+            section.set_programme([*section.stretches(), *_after_another(following.stretches())])
+        elif following in recorded:
+            section.recording, section.programme = following.recording, following.programme
+            section.length_s = None
         section.exact_name = section.exact_name or following.exact_name
         section.script = "\n\n".join(text for text in (section.script, following.script) if text)
         section.part = None if following.part else section.part
         section.save()
         following.removed = True
         following.save(update_fields=["removed"])
-        refresh_lengths(production, [section])
         place(production, list(production.sections.values_list("pk", flat=True)))
     return section
+
+
+def _after_another(stretches: Sequence[Stretch]) -> list[Stretch]:
+    """The stretches of a section where another comes before it: the first has nothing of its own to join."""
+    first, *rest = stretches
+    return [replace(first, join=BUTT, join_s=0.0), *rest]
 
 
 def split(production: Production, user, section: Section) -> Section:
@@ -272,7 +300,7 @@ def _difference(before: dict[int, dict], after: dict[int, dict]) -> tuple[dict, 
 
 
 def _apply(production: Production, fields: dict[str, dict]) -> None:
-    recordings = set(production.recordings.values_list("pk", flat=True))
+    recordings = set(Recording.with_deleted.filter(production=production).values_list("pk", flat=True))
     rows = []
     pages = {pk.removeprefix(_PAGE): row for pk, row in fields.items() if pk.startswith(_PAGE)}
     for page in production.pages.filter(pk__in=pages):

@@ -12,6 +12,7 @@ from django.db import transaction
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from sermovox import storage
+from sermovox.cutting.programmes import refresh_lengths
 from sermovox.productions.models import Production, Section
 from sermovox.productions.order import place_among
 from sermovox.recordings.models import Recording, Upload
@@ -71,7 +72,10 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
 def use(recording: Recording) -> Section:
     """Make a section of a recording, at the end of the running order."""
     production = recording.production
-    return production.add_section(title=section_title(recording.name), recording=recording, role=_next_role(production))
+    facts = {"title": section_title(recording.name), "recording": recording, "role": _next_role(production)}
+    section = production.add_section(**facts)
+    refresh_lengths(production, [section])
+    return section
 
 
 def shown_name(name: str) -> str:
@@ -122,26 +126,22 @@ def _kept(production: Production, name: str, arriving: Path, sha256: str, *, bat
     # First, because a stored file that was found damaged is mended by bringing it in again.
     storage.keep(arriving, sha256)
     with transaction.atomic():
-        earlier = production.recordings.filter(sha256=sha256).usable().first()
-        if earlier:
-            return Intake(earlier, known=not _found_a_place(earlier))
-        refused = production.recordings.filter(sha256=sha256)
-        waiting = [section.pk for section in production.sections.filter(recording__in=refused)]
-        refused.delete()
-        recording = production.recordings.create(
-            sha256=sha256, name=name, size_bytes=size_bytes, batch=batch, rank=rank
-        )
-        if waiting:
-            production.sections.filter(pk__in=waiting).update(recording=recording)
+        facts = {"name": name, "size_bytes": size_bytes, "batch": batch, "rank": rank}
+        recording = Recording.with_deleted.filter(production=production, sha256=sha256).first()
+        if recording and (recording.ready or recording.measuring):
+            return Intake(recording, known=not _found_a_place(recording))
+        if recording:
+            recording.bring_back(**facts)
         else:
-            _found_a_place(recording)
+            recording = production.recordings.create(sha256=sha256, **facts)
+        _found_a_place(recording)
         transaction.on_commit(lambda: measure_recording.enqueue(recording.pk))
     return Intake(recording, known=False)
 
 
 def _found_a_place(recording: Recording) -> bool:
     """Make a section of a recording that has none, unless sections wait to be paired with recordings."""
-    if not recording.unused or recording.production.sections.filter(recording=None).exists():
+    if not recording.unused or recording.production.sections.waiting().exists():
         return False
     place_among(recording.production, use(recording), recording.batch, recording.rank)
     return True

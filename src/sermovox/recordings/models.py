@@ -70,16 +70,26 @@ class RecordingQuerySet(models.QuerySet):
         return self.filter(~models.Exists(used)).exclude(pk__in=RawSQL(_IN_PIECES, ()))
 
 
+class RecordingManager(models.Manager.from_queryset(RecordingQuerySet)):
+    """Recordings that are here; those that were deleted keep a row for what was made of them."""
+
+    def get_queryset(self):
+        return super().get_queryset().exclude(state=Recording.State.DELETED)
+
+
 class Recording(models.Model):
     """One file in one production. Two productions that hold the same bytes share one stored file.
 
     Files that were sent together have the same `batch` and a `rank` in the order of their names, however they arrive.
+    One that was deleted keeps its row and its page, so that what is made of it can say what is missing and the same
+    bytes fill it again when they are brought in anew.
     """
 
     class State(models.TextChoices):
         MEASURING = "measuring"
         READY = "ready"
         REFUSED = "refused"
+        DELETED = "deleted"
 
     production = models.ForeignKey("productions.Production", on_delete=models.CASCADE, related_name="recordings")
     sha256 = models.CharField(max_length=64, db_index=True)
@@ -94,7 +104,8 @@ class Recording(models.Model):
     rank = models.PositiveIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
 
-    objects = RecordingQuerySet.as_manager()
+    objects = RecordingManager()
+    with_deleted = models.Manager()
 
     class Meta:
         ordering = ["-created_at", "-pk"]
@@ -128,6 +139,10 @@ class Recording(models.Model):
     @property
     def measuring(self) -> bool:
         return self.state == self.State.MEASURING
+
+    @property
+    def is_deleted(self) -> bool:
+        return self.state == self.State.DELETED
 
     @property
     def unused(self) -> bool:
@@ -170,17 +185,65 @@ class Recording(models.Model):
 
     def set_measured(self, measurement: Measurement) -> None:
         """Fill in the slip."""
-        self.figures = measurement.figures() | measurement.origin()
-        self.remarks = list(remarks(measurement))
-        self.state, self.share_measured, self.refusal = self.State.READY, 1.0, ""
-        self.save(update_fields=["figures", "remarks", "state", "share_measured", "refusal"])
+        self._settle(
+            state=self.State.READY,
+            figures=measurement.figures() | measurement.origin(),
+            remarks=list(remarks(measurement)),
+            share_measured=1.0,
+            refusal="",
+        )
 
     def refuse(self, reason: str) -> None:
         """Keep the sentence that says why, and let go of the bytes."""
         with transaction.atomic():
-            self.state, self.refusal = self.State.REFUSED, reason
+            if self._settle(state=self.State.REFUSED, refusal=reason):
+                self._forget_bytes()
+
+    def _settle(self, **fields) -> bool:
+        """Write what measuring came to, unless the recording was deleted meanwhile. Says whether it was."""
+        settled = Recording.objects.filter(pk=self.pk).update(**fields)
+        for name, value in fields.items():
+            setattr(self, name, value)
+        return bool(settled)
+
+    def put_away(self) -> None:
+        """Delete it: its bytes go, unless another production has them too; the row stays for what is made of it."""
+        said = f"{self.name} was deleted. Bring the same file in again, or make this of another."
+        with transaction.atomic():
+            self.state, self.refusal = self.State.DELETED, said
             self.save(update_fields=["state", "refusal"])
             self._forget_bytes()
+
+    def bring_back(self, *, name: str, size_bytes: int, batch: str, rank: int) -> None:
+        """Its bytes are here again: whatever is made of it will sound once they are measured."""
+        self.state, self.refusal, self.share_measured = self.State.MEASURING, "", 0.0
+        self.name, self.size_bytes, self.batch, self.rank = name, size_bytes, batch, rank
+        self.save(update_fields=["state", "refusal", "share_measured", "name", "size_bytes", "batch", "rank"])
+
+    def uses(self) -> list[tuple[str, str]]:
+        """Where it is heard: as what a section is made of, as a pickup, or as a voice beside another; in words, with
+        the address.
+        """
+        key, found = str(self.pk), []
+        for section in self.production.sections.defer("script"):
+            if section.recording_id == self.pk and not section.programme:
+                found.append((section.title, section.get_absolute_url()))
+            elif count := sum(piece["recording"] == key for piece in section.programme):
+                found.append((f"{section.title} ({count} piece{'s' * (count != 1)})", section.get_absolute_url()))
+        for page in self.production.pages.select_related("recording"):
+            if count := sum(mark.get("recording") == key for mark in page.marks):
+                words = f"{count} pickup{'s' * (count != 1)} on the page of {page.recording.name}"
+                found.append((words, page.get_absolute_url()))
+            if any(lane["recording"] == self.pk for lane in page.facts.get("lanes", ())):
+                found.append((f"a voice beside {page.recording.name}", page.get_absolute_url()))
+        return found
+
+    @property
+    def file_count(self) -> int:
+        """How many finished files that nothing has replaced sound from it."""
+        files = self.finished_files.model.objects.standing().filter(delivery__production=self.production)
+        heard = files.values_list("recording_id", "follows__recordings")
+        return sum(key == self.pk or self.sha256 in (hashes or ()) for key, hashes in heard)
 
     def delete(self, *args, **kwargs):
         with transaction.atomic():

@@ -63,10 +63,11 @@ def free(request):
 
 
 def slip(request, pk: int):
-    recording = _mine(request, pk)
+    recording = _mine(request, pk, Recording.with_deleted)
     context = {
         "recording": recording,
-        "f": recording.figures,
+        "f": {} if recording.is_deleted else recording.figures,
+        "uses": recording.uses(),
         "rates": _unlike_rates(recording) if recording.ready else [],
         "duplicates": recording.duplicates(),
     }
@@ -108,11 +109,18 @@ def use_again(request, pk: int):
 
 @require_POST
 def delete(request, pk: int):
+    """Delete a recording, once it was said where it is used."""
     recording = _mine(request, pk)
     production = recording.production
     if recording.state == Recording.State.REFUSED:
         recording.sections.all().delete()
-    recording.delete()
+        recording.delete()
+        return redirect(production)
+    if "sure" not in request.POST:
+        context = {"recording": recording, "production": production, "uses": recording.uses()}
+        return render(request, "recordings/delete.html", context | {"file_count": recording.file_count})
+    recording.put_away()
+    messages.success(request, f"{recording.name} is deleted.")
     return redirect(production)
 
 
@@ -151,5 +159,5 @@ def _unlike_rates(recording: Recording) -> list[str]:
     ]
 
 
-def _mine(request, pk: int) -> Recording:
-    return get_object_or_404(Recording.objects.of(request.user), pk=pk)
+def _mine(request, pk: int, among=Recording.objects) -> Recording:
+    return get_object_or_404(among.filter(production__owner=request.user), pk=pk)

@@ -27,9 +27,9 @@ def naming_for(production: Production, outlet: Outlet) -> Naming:
 
 def pattern_for(production: Production, outlet: Outlet, sections: Sequence[Section]) -> str:
     """The pattern that was chosen; else the dictated names, where every section has one; else the outlet's own."""
-    chosen = naming_for(production, outlet).pattern
-    if outlet.joined and chosen == EXACT:
-        # The whole has no section to be dictated a name for.
+    naming = naming_for(production, outlet)
+    chosen = naming.pattern
+    if outlet.joined and chosen == EXACT and not naming.whole_name:
         return outlet.names
     if chosen:
         return chosen
@@ -113,7 +113,8 @@ class WantedFiles:
         sections = self.soundings.sections
         pattern = self._pattern or read_pattern(pattern_for(self.production, self.outlet, sections))
         shared = shared_facts(self.production, self.outlet, len(sections), self._date)
-        facts = facts_of([shared | _facts(sounding, place) for sounding, place in found])
+        whole = {"exact": naming_for(self.production, self.outlet).whole_name} if self.outlet.joined else {}
+        facts = facts_of([shared | _facts(sounding, place) | whole for sounding, place in found])
         return [pattern.name(each) for each in facts]
 
     @cached_property

@@ -49,6 +49,16 @@ class Sounding:
         """What its file for an outlet is made of."""
         return outlet.encoding_from(self.channels, content_kind=self.content_kind)
 
+    def settled(self) -> dict:
+        """What it sounds from as plain values, for `Soundings.settled_before`."""
+        return {
+            "title": self.title,
+            "content_kind": self.content_kind,
+            "treatment": self.treatment.as_dict(),
+            "recording": self.recording.sha256 if self.recording else "",
+            "programme": self.programme,
+        }
+
     def slips(self) -> dict[Path, tuple[str, dict]]:
         """What its recordings are called and what their slips keep, by their paths."""
         return {recording.path: (recording.name, recording.figures) for recording in self.recordings}
@@ -164,7 +174,7 @@ class Soundings:
         if not sounding:
             return []
         try:
-            pieces = self._made.pieces(_stretches_of(sounding))
+            pieces = self._made.pieces(*_stretches_of(sounding))
             programme = self._made.voices_of(pieces, mixed=True)[0].programme
         except MasteringError as error:
             return [Sounding(refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
@@ -201,19 +211,20 @@ class Soundings:
             refusal="No section has a recording yet. Give them theirs in the running order.",
         )
 
-    def settled_before(
-        self, *, title: str, content_kind: str, treatment: dict, recording: Recording | None, programme: dict | None
-    ) -> Sounding:
-        """What a file sounds from that was settled when its run began."""
+    def settled_before(self, values: dict) -> Sounding:
+        """What `Sounding.settled` kept; with a refusal where its recording is no longer there."""
+        recording, programme = self._recordings.get(values["recording"]), values["programme"]
+        gone = recording is None and programme is None
         return Sounding(
             section=None,
-            title=title,
-            content_kind=content_kind,
-            treatment=treatment_of(treatment),
+            title=values["title"],
+            content_kind=values["content_kind"],
+            treatment=treatment_of(values["treatment"]),
             channels=self.channels_of(recording, programme),
             recordings=self.recordings_of(recording, programme),
             recording=recording,
             programme=programme,
+            refusal="Its recording is no longer there." if gone else "",
         )
 
     def recordings_of(self, recording: Recording | None, programme: dict | None) -> tuple[Recording, ...]:
@@ -229,13 +240,15 @@ class Soundings:
         return max(found, default=_UNKNOWN_CHANNELS)
 
 
-def _stretches_of(sections: Sequence[Section]) -> list[Stretch]:
-    """The stretches of sections, one after the other; each says what it holds where that is not the same in all."""
+def _stretches_of(sections: Sequence[Section]) -> list[list[Stretch]]:
+    """The stretches of each section; each says what it holds where that is not the same in all."""
     kinds = {section.content_kind for section in sections}
     return [
-        stretch if len(kinds) == 1 or stretch.kind else replace(stretch, kind=_kind_of(section))
+        [
+            stretch if len(kinds) == 1 or stretch.kind else replace(stretch, kind=_kind_of(section))
+            for stretch in section.stretches()
+        ]
         for section in sections
-        for stretch in section.stretches()
     ]
 
 

@@ -43,7 +43,7 @@ class ChapterMarks(AppTestCase):
         fields = {"form-TOTAL_FORMS": len(rows), "form-INITIAL_FORMS": len(rows)}
         for at, row in enumerate(rows):
             fields |= {f"form-{at}-{name}": value for name, value in row.items()}
-        return self.client.post(f"{self.address}?page={page}", fields, follow=True)
+        return self.submit(f"{self.address}?page={page}", fields)
 
     def rows(self, **of_bridge) -> list[dict]:
         page = self.section.recording.page

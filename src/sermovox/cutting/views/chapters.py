@@ -15,6 +15,7 @@ from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms
 from sermovox.productions import order
 from sermovox.productions.models import Section
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _OF_SECTION = "section"
 _MARKS_A_PAGE = 50
@@ -32,16 +33,19 @@ def chapters(request, pk: int):
         {"key": key, "title": mark.title if mark is section else mark.name, "link": mark.link}
         for key, mark in ((key, marks[key]) for key in shown)
     ]
+    pictures = [marks[key].picture for key in shown]
+    seen = revision_of(initial, pictures)
     forms = ChapterForms(request.POST or None, request.FILES or None, initial=initial)
     if request.method == "POST" and forms.is_valid():
         said = {form.cleaned_data["key"]: form.cleaned_data for form in forms}
-        if list(said) != list(shown):
-            messages.error(request, "The marks were changed in another window. They are shown as they are now.")
+        if list(said) != list(shown) or not is_as_seen(request, seen):
+            messages.error(request, ELSEWHERE)
         else:
             _keep(section, places, said, request.user)
             messages.success(request, "The chapter marks are saved. Undo in the running order takes it back.")
         return redirect(f"{request.path}?page={shown.number}")
     context = {
+        "seen": seen,
         "section": section,
         "production": section.production,
         "forms": forms,

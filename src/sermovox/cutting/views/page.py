@@ -244,7 +244,7 @@ def state_of(found: Page) -> dict:
         "lanes": [lane | _lane_facts(beside.get(lane["recording"])) for lane in found.lanes],
         "separate": bool(found.facts.get("separate")),
         "tone": found.tone,
-        "waiting": found.production.sections.filter(recording=None, programme=[]).count(),
+        "waiting": found.production.sections.waiting().count(),
     }
     revision = f"{found.revision}.{zlib.crc32(json.dumps(shown).encode())}"
     return shown | {

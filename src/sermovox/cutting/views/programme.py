@@ -12,7 +12,7 @@ from mastering.editing.labels import seconds_of
 from mastering.editing.programme import BadCut, Span, check_span
 from mastering.errors import MasteringError
 from sermovox.cutting.listening import send_programme
-from sermovox.cutting.programmes import Assembly, refresh_lengths
+from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.views.page import said
 from sermovox.productions import order
 from sermovox.productions.models import Section
@@ -34,13 +34,11 @@ def programme(request, pk: int):
             messages.error(request, str(error))
         return redirect("cutting:programme", pk)
     production = section.production
-    recordings = {
-        str(recording.pk): recording for recording in production.recordings.filter(state=Recording.State.READY)
-    }
+    known = {str(recording.pk): recording for recording in Recording.with_deleted.filter(production=production)}
     rows = []
     for at, stretch in enumerate(section.stretches()):
-        recording = recordings.get(stretch.recording)
-        rate_hz = recording.figures["sample_rate_hz"] if recording else 1
+        recording = known.get(stretch.recording)
+        rate_hz = recording.figures.get("sample_rate_hz", 1) if recording else 1
         rows.append(
             {
                 "at": at,
@@ -63,7 +61,7 @@ def programme(request, pk: int):
         "stamp": stamp_of(section),
         "joins": JOINS,
         "kinds": KINDS,
-        "recordings": recordings.values(),
+        "recordings": [recording for recording in known.values() if recording.ready],
         "undoable": order.last_change(production),
         "redoable": order.next_change(production),
     }
@@ -120,8 +118,7 @@ def _change(section: Section, request) -> None:
         raise BadCut("There is no such change.")
     with order.changing(section.production, request.user, words):
         section.set_programme(stretches)
-        section.save(update_fields=["programme", "recording"])
-        refresh_lengths(section.production, [section])
+        section.save(update_fields=["programme", "recording", "length_s"])
 
 
 def time_text(seconds: float) -> str:

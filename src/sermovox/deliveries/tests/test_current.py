@@ -129,7 +129,8 @@ class Changed(Standing):
 
     def test_the_day_changes_nothing(self):
         naming = {"outlet": "volunteer-archive", "pattern": "{date}-{place}", "existing": ""}
-        self.client.post(f"/productions/{self.production.pk}/names/save/", naming)
+        names = f"/productions/{self.production.pk}/names/"
+        self.submit(f"{names}save/", naming, shown=f"{names}?outlet=volunteer-archive")
         self.make(again="yes")
         self.assertEqual(self.words(), ())
         past = timezone.now() - timedelta(days=9)

@@ -21,6 +21,11 @@ class DeliveredTwice(AppTestCase):
         data = {"outlet": outlet, "section": keys} | values
         return self.client.post(f"/deliveries/start/{self.production.pk}/", data)
 
+    def name(self, pattern: str) -> None:
+        names = f"/productions/{self.production.pk}/names/"
+        said = {"outlet": "podcast-host", "pattern": pattern, "existing": ""}
+        self.submit(f"{names}save/", said, shown=f"{names}?outlet=podcast-host")
+
     def again(self, **values) -> list[str]:
         answer = self.begin(again="yes", **values)
         self.assertEqual(answer.status_code, 302)
@@ -73,10 +78,7 @@ class Existing(DeliveredTwice):
     def test_the_answer_is_remembered_when_asked(self):
         self.again(existing="keep-both", remember="on")
         self.assertIn("01-one-3.mp3", self.again())
-        self.client.post(
-            f"/productions/{self.production.pk}/names/save/",
-            {"outlet": "podcast-host", "pattern": "{place|pad:2}-{title}", "existing": ""},
-        )
+        self.name("{place|pad:2}-{title}")
         self.assertContains(self.begin(again="yes"), "there already")
 
 
@@ -92,9 +94,7 @@ class Renaming(DeliveredTwice):
         return [file.name for file in files]
 
     def test_the_map_comes_filled_and_goes_back_changed(self):
-        self.client.post(
-            f"/productions/{self.production.pk}/names/save/", {"outlet": "podcast-host", "pattern": "ford-{place}"}
-        )
+        self.name("ford-{place}")
         text = self.client.get(f"/deliveries/{self.first.pk}/rename.csv").content.decode()
         self.assertEqual(text.splitlines(), ["old name,new name", "01-one.mp3,ford-1.mp3", "02-two.mp3,ford-2.mp3"])
         shown = self.client.post(

@@ -134,7 +134,7 @@ class Runs(AppTestCase):
         self.assertIn(f"{clock(found[1].start_s)} three", extras["chapters.txt"].decode())
         # Written again after the order was changed: titles as they are now, places as they are in the sound.
         self.production.sections.filter(pk=self.sections[1].pk).update(title="The Third")
-        self.client.post(f"/deliveries/{delivery.pk}/tags/", {"file": [file.pk]})
+        self.submit(f"/deliveries/{delivery.pk}/tags/", {"file": [file.pk]})
         again = read_carried(file.path).chapters
         self.assertEqual([chapter.title for chapter in again], ["two", "The Third"])
         self.assertEqual([chapter.start_s for chapter in again], [chapter.start_s for chapter in found])
@@ -144,7 +144,7 @@ class Runs(AppTestCase):
         for changed, told in ((link, "1 with a link, 1 with a picture"), ({"picture": ""}, "0 with a picture")):
             self.production.sections.filter(pk=self.sections[1].pk).update(**changed)
             self.assertContains(self.client.get(tags), told)
-            self.client.post(tags, {"file": [file.pk]})
+            self.submit(tags, {"file": [file.pk]})
             self.assertContains(self.client.get(tags), "All files say what the production says now")
 
     def test_chapters_come_from_the_marks_of_a_page(self):
@@ -191,7 +191,7 @@ class Runs(AppTestCase):
         self.production.save()
         page = self.client.get(f"/deliveries/{delivery.pk}/tags/")
         self.assertContains(page, "Ada Fenn")
-        answer = self.client.post(f"/deliveries/{delivery.pk}/tags/", {"file": [files[0].pk]}, follow=True)
+        answer = self.submit(f"/deliveries/{delivery.pk}/tags/", {"file": [files[0].pk]})
         self.assertContains(answer, "The tags of 1 file are written")
         self.assertEqual([sound_sha256(file.path) for file in files], before)
         self.assertEqual(read_carried(files[0].path).tags["album"], "Salt & Cedar")
@@ -218,9 +218,9 @@ class Runs(AppTestCase):
         self.assertLessEqual(max(file.attempts for file in delivery.files.all()), MOST_ATTEMPTS)
 
     def test_which_outlets_have_a_column_is_chosen(self):
-        self.client.post(f"/productions/{self.production.pk}/outlets/", {"outlet": ["broadcast", "line-set"]})
+        self.submit(f"/productions/{self.production.pk}/outlets/", {"outlet": ["broadcast", "line-set"]})
         page = self.client.get(f"/productions/{self.production.pk}/")
         self.assertContains(page, 'data-outlet="line-set"')
         self.assertNotContains(page, 'data-outlet="podcast-host"')
-        answer = self.client.post(f"/productions/{self.production.pk}/outlets/", {"outlet": ["nowhere"]})
+        answer = self.submit(f"/productions/{self.production.pk}/outlets/", {"outlet": ["nowhere"]})
         self.assertContains(answer, "Choose at least one outlet")

@@ -151,9 +151,10 @@ class Treating(LevelsTestCase):
     def test_the_plan_answers_at_once(self):
         section = self.bring_in(speech(peak=0.3) + noise(-62, 12))
         self.assertRegex(self.plan(section)["plan"].collisions[0], r"Hush of \d+ dB or a quieter room would do")
-        answer = self.client.post(
+        answer = self.submit(
             f"/levels/{self.production.pk}/change/",
             {"do": "treat", "outlet": RETAIL, "section": section.pk, "shown": section.pk, "hush": "if needed"},
+            shown=f"/levels/sections/{section.pk}/plan/?outlet={RETAIL}",
         )
         self.assertContains(answer, "Meets every level rule of Audiobook retail")
         self.assertContains(answer, "steady noise")

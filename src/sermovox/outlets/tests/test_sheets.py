@@ -22,7 +22,7 @@ class Sheets(AppTestCase):
         posted = {"source": "client’s mail", "dated": "2026-03-03"} | {
             k.replace("__", "-"): v for k, v in fields.items()
         }
-        return self.client.post(f"/outlets/{key}/rules/{name}/", posted)
+        return self.submit(f"/outlets/{key}/rules/{name}/", posted)
 
     def test_every_shipped_outlet_is_listed_and_reads_as_a_specification(self):
         page = self.client.get("/outlets/")
@@ -81,7 +81,7 @@ class Sheets(AppTestCase):
             with self.subTest(name):
                 self.assertContains(self.change(name=name, **fields), "changed.")
                 self.assertTrue(check(self.outlet().rule(name).demands))
-        self.client.post("/outlets/volunteer-archive/rules/duration_s/", {"remove": "yes"})
+        self.submit("/outlets/volunteer-archive/rules/duration_s/", {"remove": "yes"})
         self.assertIsNone(self.outlet().rule("duration_s"))
 
     def test_a_rule_of_three_values_keeps_them_when_it_is_saved_as_it_is_shown(self):
@@ -118,9 +118,8 @@ class Sheets(AppTestCase):
 
     def test_a_copy_is_one_s_own_and_can_be_put_away(self):
         self.assertRedirects(self.client.post("/outlets/broadcast/copy/"), "/outlets/broadcaster-own/")
-        self.client.post(
-            "/outlets/broadcaster-own/head/", {"title": "Skerrow Sound", "summary": "The island’s station."}
-        )
+        told = {"title": "Skerrow Sound", "summary": "The island’s station."}
+        self.submit("/outlets/broadcaster-own/head/", told, shown="/outlets/broadcaster-own/")
         self.assertContains(self.client.get("/outlets/"), "Skerrow Sound")
         self.client.post("/outlets/broadcaster-own/remove/", follow=True)
         self.assertNotContains(self.client.get("/outlets/"), "Skerrow Sound")

@@ -21,7 +21,7 @@ class Names(AppTestCase):
 
     def save(self, pattern: str, **values):
         data = {"outlet": "podcast-host", "pattern": pattern, "existing": ""} | values
-        return self.client.post(self.address + "save/", data, follow=True)
+        return self.submit(self.address + "save/", data, shown=f"{self.address}?outlet={data['outlet']}")
 
     def test_a_pattern_is_shown_over_all_sections_while_it_is_written(self):
         found = self.names(pattern="{code}_{number|pad}_{author|plain|lower|join:_}")
@@ -62,7 +62,9 @@ class Names(AppTestCase):
         self.assertFalse(Delivery.objects.exists())
 
     def exact(self, what: str, names: str, **values):
-        return self.client.post(self.address + "exact/" + what, {"outlet": "podcast-host", "names": names} | values)
+        said = {"outlet": "podcast-host", "names": names} | values
+        shown = self.client.post(self.address + "exact/preview/", said)
+        return self.client.post(self.address + "exact/" + what, said | {"seen": shown.context["seen"]}, follow=True)
 
     def test_dictated_names_are_paired_shown_set_and_taken_back(self):
         listed = "\n".join(f"VO_{n:03}_ford" for n in range(1, 13))

@@ -87,7 +87,7 @@ class Changing(AppTestCase):
 
     def test_many_changes_are_taken_back_one_by_one_and_a_new_one_ends_the_redoing(self):
         self.change("move", section=self.d.pk, before=self.a.pk)
-        self.client.post(f"/sections/{self.a.pk}/", {"title": "alpha", "role": "chapter", "content_kind": "music"})
+        self.fill_in(f"/sections/{self.a.pk}/", title="alpha", content_kind="music")
         self.change("split", section=self.c.pk)
         self.assertEqual(self.titles(), "d alpha b c c")
         for expected in ("d alpha b c", "d a b c", "a b c d", "a b c d"):

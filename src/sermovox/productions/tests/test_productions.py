@@ -49,8 +49,7 @@ class Productions(AppTestCase):
 
     def test_a_section_is_changed_and_taken_out(self):
         section = self.bring_in()
-        facts = {"title": "The Ford", "role": "chapter", "number": 3, "content_kind": "mixed"}
-        answer = self.client.post(f"/sections/{section.pk}/", facts, follow=True)
+        answer = self.fill_in(f"/sections/{section.pk}/", title="The Ford", number=3, content_kind="mixed")
         self.assertContains(answer, "The Ford")
         self.assertContains(answer, "chapter 3, mixed")
         self.client.post(f"/sections/{section.pk}/delete/")

@@ -60,7 +60,8 @@ class Making(AppTestCase):
         self.assertContains(corrected, "Make 1 section")
         self.post("make", text=text, column=columns, skip=["0"], **facts)
         self.assertEqual(self.production.sections.get().exact_name, "A2")
-        self.post("make", text="Chapter 1\nChapter 2", instead="on")
+        seen = self.post("preview", text="Chapter 1\nChapter 2", instead="on").context["seen"]
+        self.post("make", text="Chapter 1\nChapter 2", instead="on", seen=seen)
         self.assertEqual(self.production.sections.count(), 2)
 
     def test_names_that_cannot_be_used_are_told_in_the_preview(self):
@@ -119,7 +120,7 @@ class Pairing(AppTestCase):
         keys = list(self.production.sections.values_list("pk", flat=True))
         names = ("01 first.wav", "extra.wav", "")
         chosen = {f"recording-{key}": name for key, name in zip(keys, names, strict=True)}
-        self.assertContains(self.client.post(self.address, chosen, follow=True), "2 sections have their recordings")
+        self.assertContains(self.submit(self.address, chosen), "2 sections have their recordings")
         self.assertEqual(self.paired(), ["01 first.wav", "extra.wav", None])
         self.client.post(f"/productions/{self.production.pk}/change/", {"do": "undo"})
         self.assertEqual(self.paired(), [None, None, None])
@@ -128,7 +129,7 @@ class Pairing(AppTestCase):
         keys = list(self.production.sections.values_list("pk", flat=True))
         for second, words in (("extra.wav", "chosen twice"), ("gone.wav", "no recording called")):
             chosen = {f"recording-{keys[0]}": "extra.wav", f"recording-{keys[1]}": second}
-            self.assertContains(self.client.post(self.address, chosen, follow=True), words)
+            self.assertContains(self.submit(self.address, chosen), words)
         self.assertEqual(self.paired(), [None, None, None])
 
     def test_in_order_and_everything_anew(self):

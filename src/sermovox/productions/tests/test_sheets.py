@@ -37,7 +37,9 @@ class Sheet(AppTestCase):
         text = answer.content.decode()
         rows = list(csv.DictReader(io.StringIO(text)))
         self.assertEqual(rows[0]["title"], "'=1+1")
-        self.client.post(f"/productions/{self.production.pk}/script/make/", {"text": text, "instead": "on"})
+        script, said = f"/productions/{self.production.pk}/script/", {"text": text, "instead": "on"}
+        seen = self.client.post(f"{script}preview/", said).context["seen"]
+        self.client.post(f"{script}make/", said | {"seen": seen})
         found = list(self.production.sections.values_list("role", "number", "title", "script"))
         self.assertEqual(found[0], ("chapter", 7, "=1+1", "He said: “no”."))
         self.assertEqual(found[1][:3], ("afterword", None, "שומר המגדלור"))
@@ -52,8 +54,7 @@ class Sheet(AppTestCase):
 
 class FactsAndArtwork(AppTestCase):
     def edit(self, **values):
-        facts = {"title": "Salt and Cedar", "language": "English"} | values
-        return self.client.post(f"/productions/{self.production.pk}/edit/", facts, follow=True)
+        return self.fill_in(f"/productions/{self.production.pk}/edit/", **values)
 
     def upload_picture(self, data: bytes):
         return self.edit(picture=SimpleUploadedFile("cover.png", data))

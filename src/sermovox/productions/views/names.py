@@ -1,6 +1,7 @@
 """How files are called for an outlet: the pattern with its preview, names a client dictates, and their checks."""
 
 from django.contrib import messages
+from django.db import transaction
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
@@ -17,6 +18,7 @@ from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.sources.names import EXACT, WantedFiles, naming_for, pattern_for
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _SHOWN = 500
 
@@ -26,13 +28,15 @@ def names(request, pk: int):
     outlet = _outlet(request, production)
     sections = _sections(production)
     text = pattern_for(production, outlet, sections)
+    naming = naming_for(production, outlet)
     context = {
+        "seen": _revision(naming),
         "production": production,
         "outlet": outlet,
         "outlets": production.outlets.values(),
         "fields": FIELDS,
         "functions": FUNCTIONS,
-        "naming": naming_for(production, outlet),
+        "naming": naming,
         "existing": Naming.Existing.choices,
         "dictated": sum(bool(section.exact_name) for section in sections),
         "ways": WAYS,
@@ -53,17 +57,21 @@ def preview(request, pk: int):
 def save(request, pk: int):
     production = _mine(request, pk)
     outlet = _outlet(request, production)
-    naming = naming_for(production, outlet)
     text = request.POST.get("pattern", "").strip()
     try:
         read_pattern(text)
     except BadPattern as error:
         messages.error(request, f"{error} The pattern was not saved.")
         return redirect(_address(production, outlet))
-    naming.pattern = "" if text == outlet.names else text[:500]
     existing = request.POST.get("existing", "")
-    naming.existing = existing if existing in Naming.Existing.values else ""
-    naming.save()
+    with transaction.atomic():
+        naming = naming_for(production, outlet)
+        if not is_as_seen(request, _revision(naming)):
+            messages.error(request, ELSEWHERE)
+            return redirect(_address(production, outlet))
+        naming.pattern = "" if text == outlet.names else text[:500]
+        naming.existing = existing if existing in Naming.Existing.values else ""
+        naming.save()
     messages.success(request, f"Files for {outlet.title} will be named so.")
     return redirect(production)
 
@@ -79,15 +87,25 @@ def exact_preview(request, pk: int):
 def exact_apply(request, pk: int):
     production = _mine(request, pk)
     outlet = _outlet(request, production)
-    found = _paired(request, production)
-    if not found["pairs"]:
-        messages.error(request, found["problem"] or "There is no name to set. Paste the client’s names first.")
-    else:
-        order.dictate(production, request.user, {s.pk: name for s, name in found["pairs"]})
-        naming = naming_for(production, outlet)
-        naming.pattern = EXACT
-        naming.save()
-        messages.success(request, f"{len(found['pairs'])} names are set. Undo on the running order takes them back.")
+    with transaction.atomic():
+        found, naming = _paired(request, production), naming_for(production, outlet)
+        if not (found["pairs"] or found["whole"]):
+            messages.error(request, found["problem"] or "There is no name to set. Paste the client’s names first.")
+        elif not is_as_seen(request, found["seen"]):
+            messages.error(request, ELSEWHERE)
+        elif found["whole"]:
+            naming.pattern, naming.whole_name = EXACT, found["whole"][:255]
+            naming.save()
+            messages.success(request, f"The one file for {outlet.title} is called so.")
+        else:
+            order.dictate(production, request.user, {s.pk: name for s, name in found["pairs"]})
+            if not outlet.joined:
+                naming.pattern = EXACT
+                naming.save()
+            told = f"{len(found['pairs'])} names are set. Undo on the running order takes them back."
+            if outlet.joined:
+                told += f" {outlet.title} gets one file of all sections; dictate one name alone for that."
+            messages.success(request, told)
     return redirect(_address(production, outlet))
 
 
@@ -116,10 +134,18 @@ def _previewed(production: Production, outlet: Outlet, text: str) -> dict:
     }
 
 
+def _revision(naming: Naming) -> str:
+    return revision_of(naming.pattern, naming.existing, naming.whole_name)
+
+
 def _paired(request, production: Production) -> dict:
-    sections = _sections(production)
+    """Which dictated name goes to which section, or to the one file of all (`whole`) where a name comes alone."""
+    outlet, sections = _outlet(request, production), _sections(production)
     places = {section.pk: place for place, section in enumerate(sections, 1)}
+    told = [(section.pk, section.number, section.title, section.exact_name) for section in sections]
+    seen = revision_of(told, _revision(naming_for(production, outlet)))
     context = {"pairs": [], "left_names": [], "left_sections": [], "problem": "", "problems": []}
+    context |= {"whole": "", "seen": seen}
     try:
         text = request.POST.get("names", "")
         if file := request.FILES.get("file"):
@@ -127,6 +153,9 @@ def _paired(request, production: Production) -> dict:
         listed, keys = _dictated(text)
     except MasteringError as error:
         return context | {"problem": str(error)}
+    if outlet.joined and len(listed) == 1:
+        told = [f"{listed[0]}: {problem.words}" for problem in check_names(listed) if problem.grave]
+        return context | {"whole": listed[0], "problems": told, "outlet": outlet}
     way = request.POST.get("way", "order")
     targets = [Target(places[s.pk], s.number, s.title, s.role, s.exact_name) for s in sections]
     if keys:

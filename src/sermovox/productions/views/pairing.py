@@ -7,6 +7,7 @@ from mastering.naming.pairing import WAYS, Target, pair, pair_best
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _SHOWN = 1000
 
@@ -17,7 +18,11 @@ def pairing(request, pk: int):
     sections, places = _sections(production, anew)
     recordings = _recordings(production, anew)
     labels = _labels(recordings)
+    seen = revision_of([(s.pk, s.recording_id, s.programme) for s in sections], list(labels))
     if request.method == "POST":
+        if not is_as_seen(request, seen):
+            messages.error(request, ELSEWHERE)
+            return redirect(request.get_full_path())
         return _apply(request, production, sections, labels)
     targets = [Target(places[s.pk], s.number, s.title, s.role, s.exact_name) for s in sections]
     names = [recording.name for recording in recordings]
@@ -35,6 +40,7 @@ def pairing(request, pk: int):
     ]
     used = set(found.values())
     context = {
+        "seen": seen,
         "production": production,
         "rows": rows,
         "labels": labels,
@@ -73,7 +79,7 @@ def _apply(request, production: Production, sections: list[Section], labels: dic
 def _sections(production: Production, anew: bool) -> tuple[list[Section], dict[int, int]]:
     places = {pk: place for place, pk in enumerate(production.sections.values_list("pk", flat=True), 1)}
     waiting = production.sections.defer("script")
-    return list((waiting if anew else waiting.filter(recording=None))[:_SHOWN]), places
+    return list((waiting if anew else waiting.waiting())[:_SHOWN]), places
 
 
 def _recordings(production: Production, anew: bool) -> list[Recording]:

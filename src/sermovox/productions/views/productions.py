@@ -5,6 +5,7 @@ from collections import Counter
 
 from django.contrib import messages
 from django.core.paginator import Paginator
+from django.db import transaction
 from django.db.models import Count, Q
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -18,6 +19,7 @@ from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.forms import ProductionForm, SectionForm
 from sermovox.productions.models import Production, Section
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _TALLIES_WITHIN_S = 0.5
 _CHANGES_A_PAGE = 200
@@ -81,18 +83,29 @@ def artwork_remove(request, pk: int):
 
 
 def section(request, pk: int):
-    found = get_object_or_404(Section.objects.select_related("production", "recording"), pk=pk)
-    if found.production.owner_id != request.user.pk:
-        raise Http404
-    form = SectionForm(request.POST or None, instance=found)
-    if request.method == "POST" and form.is_valid():
-        with order.changing(found.production, request.user, f"Change “{found.title}”"):
-            form.save()
-        messages.success(request, f"“{found.title}” is saved.")
-        return redirect(found.production)
+    sections = Section.objects.select_related("production", "recording").filter(production__owner=request.user)
+    found = get_object_or_404(sections, pk=pk)
+    form = SectionForm(instance=found)
+    if request.method == "POST":
+        with transaction.atomic():
+            form = SectionForm(request.POST, instance=get_object_or_404(sections, pk=pk))
+            saved = form.is_valid()
+            if saved:
+                with order.changing(found.production, request.user, f"Change “{found.title}”"):
+                    form.save()
+        if saved:
+            messages.success(request, f"“{form.instance.title}” is saved.{_kept_elsewhere(form)}")
+            return redirect(found.production)
     files = found.files.select_related("delivery").order_by("-pk")[:12]
     context = {"section": found, "form": form, "files": files, "recording": found.recording}
     return render(request, "productions/section.html", context)
+
+
+def _kept_elsewhere(form) -> str:
+    """What of a saved form was left as another window had set it meanwhile."""
+    if not form.changed_elsewhere:
+        return ""
+    return f" What was changed in another window meanwhile stays: {', '.join(form.changed_elsewhere)}."
 
 
 @require_POST
@@ -109,25 +122,33 @@ def outlets(request, pk: int):
     """Which outlets a production is for: those whose columns its running order has."""
     production = _mine(request, pk)
     known = outlets_of(request.user)
-    if request.method == "POST":
+    seen = revision_of(production.outlet_keys)
+    if request.method == "POST" and not is_as_seen(request, seen):
+        messages.error(request, ELSEWHERE)
+    elif request.method == "POST":
         chosen = [key for key in request.POST.getlist("outlet") if key in known]
         if chosen:
             production.outlet_keys = chosen
             production.save(update_fields=["outlet_keys"])
             return redirect(production)
         messages.error(request, "Choose at least one outlet.")
-    context = {"production": production, "outlets": known.values(), "chosen": production.outlets}
+    context = {"production": production, "outlets": known.values(), "chosen": production.outlets, "seen": seen}
     return render(request, "productions/outlets.html", context)
 
 
 def _edited(request, production: Production):
     was_new = production.pk is None
-    form = ProductionForm(request.POST or None, request.FILES or None, instance=production)
-    if request.method == "POST" and form.is_valid():
-        saved = form.save()
-        if not was_new:
-            messages.success(request, "The facts are saved.")
-        return redirect(saved)
+    form = ProductionForm(instance=production)
+    if request.method == "POST":
+        with transaction.atomic():
+            if not was_new:
+                production = _mine(request, production.pk)
+            form = ProductionForm(request.POST, request.FILES, instance=production)
+            saved = form.save() if form.is_valid() else None
+        if saved:
+            if not was_new:
+                messages.success(request, f"The facts are saved.{_kept_elsewhere(form)}")
+            return redirect(saved)
     context = {"form": form, "production": production, "fits": [], "said_of_artwork": ()}
     if production.artwork_sha256:
         facts = ArtworkFacts(**production.artwork)

@@ -5,7 +5,7 @@ import json
 from functools import lru_cache
 
 from django.core.paginator import Paginator
-from django.db.models import Count, FloatField, Q, Sum
+from django.db.models import FloatField, Sum
 from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast, Coalesce
 from django.http import HttpResponse, HttpResponseBadRequest
@@ -13,6 +13,7 @@ from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
+from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.board import CHANGED, TO_DO, Board, Crossing
 from sermovox.productions import order
@@ -46,7 +47,10 @@ def change(request, pk: int):
     do = _CHANGES.get(request.POST.get("do", ""))
     if do is None:
         return HttpResponseBadRequest("There is no such change.")
-    said = do(production, request)
+    try:
+        said = do(production, request)
+    except MasteringError as error:
+        said = str(error)
     if request.POST["do"] == "move":
         # The page has moved the row already.
         return HttpResponse(status=204)
@@ -75,10 +79,10 @@ def _remove(production: Production, request) -> str:
 def _merge(production: Production, request) -> str:
     section = _section_of(production, request)
     following = production.sections.filter(position__gt=section.position).first()
-    had = section.recording
+    both = section.recording_id and following and following.recording_id
     if order.merge(production, request.user, section) is None:
         return f"“{section.title}” is the last; there is no next one to merge it with."
-    together = " Their recordings are put together." if had and following.recording else ""
+    together = " Their recordings are put together." if both else ""
     return f"“{section.title}” and “{following.title}” are one section.{together}"
 
 
@@ -138,7 +142,7 @@ def _rows(production: Production, page: str | None) -> dict:
             "ready": s.recording is not None and s.recording.ready,
             "address": _address("productions:section", s.pk),
             "recording_address": s.recording_id
-            and _address("cutting:page" if s.programme else "recordings:slip", s.recording_id),
+            and _address("cutting:page" if s.programme and s.recording.ready else "recordings:slip", s.recording_id),
             "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
             "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
@@ -149,7 +153,7 @@ def _rows(production: Production, page: str | None) -> dict:
     undoable, redoable = order.last_change(production), order.next_change(production)
     recordings = production.recordings
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
-    counts = production.sections.aggregate(all=Count("pk"), without=Count("pk", filter=Q(recording=None)))
+    section_count, without = production.sections.count(), production.sections.waiting().count()
     return {
         "production": production,
         "outlets": outlets,
@@ -166,8 +170,8 @@ def _rows(production: Production, page: str | None) -> dict:
         "unused": unused[:_UNUSED_SHOWN],
         "more_unused": len(unused) > _UNUSED_SHOWN,
         "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
-        "section_count": counts["all"],
-        "without_recording": counts["without"],
+        "section_count": section_count,
+        "without_recording": without,
         "total_s": production.sections.aggregate(total=Sum(Coalesce("length_s", _DURATION_S)))["total"],
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,

@@ -4,6 +4,7 @@ import hashlib
 from dataclasses import replace
 
 from django.contrib import messages
+from django.db import transaction
 from django.http import JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
@@ -25,6 +26,7 @@ from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
 from sermovox.productions import order
 from sermovox.productions.models import Production
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _LARGEST_BYTES = 32 << 20
 _SHOWN = 200
@@ -77,9 +79,18 @@ def make(request, pk: int):
     if found["problem"] or not made:
         messages.error(request, found["problem"] or "There is nothing to make sections of. Paste some text first.")
         return redirect("productions:script", pk=pk)
-    count = order.build(production, request.user, made, instead="instead" in request.POST)
+    with transaction.atomic():
+        instead = "instead" in request.POST
+        if instead and not is_as_seen(request, _revision(production)):
+            messages.error(request, ELSEWHERE)
+            return redirect(production)
+        count = order.build(production, request.user, made, instead=instead)
     messages.success(request, f"{count} sections are made. Undo takes them back.")
     return redirect(production)
+
+
+def _revision(production: Production) -> str:
+    return revision_of(list(production.sections.values_list("pk", "title", "recording_id")))
 
 
 def _read(request, production: Production) -> dict:
@@ -104,6 +115,7 @@ def _read(request, production: Production) -> dict:
         "column_kinds": COLUMNS,
         "shape": _shape(layout),
         "section_count": production.sections.count(),
+        "seen": _revision(production),
         "instead": "instead" in request.POST,
         "all": rows,
         "shown": rows[:_SHOWN],

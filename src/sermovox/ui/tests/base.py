@@ -1,6 +1,7 @@
 """What the tests of the application share."""
 
 import base64
+import re
 import tempfile
 from pathlib import Path
 
@@ -32,6 +33,17 @@ class AppTestCase(TransactionTestCase):
     def work(self) -> None:
         """Let a worker empty the queue."""
         call_command("db_worker", queue_name="*", batch=True, startup_delay=False, reload=False, verbosity=0)
+
+    def fill_in(self, address: str, **values):
+        """Fill in fields of the form on a page, leave the others as they are, and save it; the page that follows."""
+        form = self.client.get(address).context["form"]
+        shown = {field.name: field.value() for field in form if field.name not in form.files}
+        return self.client.post(address, {n: v for n, v in (shown | values).items() if v is not None}, follow=True)
+
+    def submit(self, address: str, values: dict, *, shown: str = ""):
+        """Send a form as the page shows it that it is on; the page that follows."""
+        seen = re.search(r'name="seen" value="(\w+)"', self.client.get(shown or address).content.decode())
+        return self.client.post(address, {"seen": seen[1] if seen else ""} | values, follow=True)
 
     def begin_upload(self, name: str, size_bytes: int, *, production=None, client=None, **facts):
         """Announce a file by the tus protocol; the answer has its address under Location."""
