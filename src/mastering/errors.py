@@ -1,8 +1,15 @@
 """What the core says when it cannot go on. Each message tells a narrator what is wrong and what to do."""
 
+from pathlib import Path
+
 
 class MasteringError(Exception):
     """The base of all errors the core raises on purpose; its text is fit to be shown."""
+
+
+def said_of(error: Exception, path: Path) -> str:
+    """What an error of a library says of a file, without the folder that it lies in."""
+    return str(error).replace(str(path), path.name).rstrip(".")
 
 
 class UnreadableRecording(MasteringError):

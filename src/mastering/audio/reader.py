@@ -290,7 +290,7 @@ class Reader:
         try:
             size_bytes = self.path.stat().st_size
         except OSError as error:
-            raise UnreadableRecording(f"There is no file at {self.path}.") from error
+            raise UnreadableRecording("The file is not there. It may have been moved or deleted.") from error
         if not self.path.is_file():
             raise UnreadableRecording(f"{self.path.name} is a folder, not a recording.")
         if size_bytes == 0:

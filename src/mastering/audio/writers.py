@@ -16,6 +16,7 @@ from mastering.audio.libav import LibavWriter
 from mastering.audio.mp3 import Mp3Writer
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast, WavWriter
+from mastering.errors import said_of
 
 
 class Writer(Protocol):
@@ -69,7 +70,7 @@ class VorbisWriter:
         try:
             self._file.write(block)
         except soundfile.LibsndfileError as error:
-            raise OSError(errno.EIO, str(error)) from error
+            raise OSError(errno.EIO, said_of(error, self._encoded)) from error
 
     def close(self) -> None:
         try:

@@ -77,6 +77,7 @@ def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
     except OSError as error:
         for source, target in reversed(done):
             os.rename(target, source)
+        name = aside[len(done) % len(aside)][0].name
         raise CannotRename(
-            f"The disk would not rename “{error.filename}” ({error.strerror}). All names are as before."
+            f"The disk would not rename “{name}” ({error.strerror}). All names are as before."
         ) from error

@@ -12,7 +12,7 @@ from mutagen import MutagenError
 
 from mastering.audio.opening import open_safely
 from mastering.audio.placing import put_in_place
-from mastering.errors import CannotMake, MasteringError
+from mastering.errors import CannotMake, MasteringError, said_of
 from mastering.tagging import asf, id3, mp4, riff, vorbis
 from mastering.tagging.carried import end_of_id3
 from mastering.tagging.inscription import TAGS, Inscription
@@ -59,7 +59,7 @@ def inscribe(path: Path, container: str, given: Inscription) -> None:
     try:
         _WRITERS[container](path, given)
     except (MutagenError, ValueError) as error:
-        raise CannotMake(f"The tags could not be written into this file: {error}.") from error
+        raise CannotMake(f"The tags could not be written into this file: {said_of(error, path)}.") from error
 
 
 def reinscribe(path: Path, container: str, given: Inscription) -> None:

@@ -1,12 +1,20 @@
 """Where two features meet: short sequences, each of which once made a wrong file, wrong words or lost work."""
 
 from mastering.editing.assembly import CROSSFADE, Stretch
-from mastering.editing.markup import STRIKE
-from mastering.tests.signals import written
+from mastering.editing.markup import POINT, STRIKE
+from mastering.naming.renaming import CannotRename
+from mastering.outlets.outlet import parse, without_rule
+from mastering.outlets.outlet import written as written_toml
+from mastering.shaping.treatment import Treatment
+from mastering.tagging.carried import read_carried
+from mastering.tests.signals import speech, written
 from sermovox.cutting import edits
+from sermovox.cutting.chapters import Chapters
 from sermovox.cutting.models import Page
-from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.outlets.models import outlets_of
+from sermovox.deliveries.board import CHANGED, Board
+from sermovox.deliveries.models import Delivery, FinishedFile, current_files
+from sermovox.deliveries.tasks import make_files
+from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
@@ -22,7 +30,8 @@ class CrossingCase(AppTestCase):
 
     def spoken(self, *words: int, name: str = "", **more) -> Recording:
         """Bring in a recording of these words."""
-        return self.bring_in(spoken(*words, **more), name=name or f"{words}.wav").recording
+        rate_hz = more.get("rate_hz", 44100)
+        return self.bring_in(spoken(*words, **more), name=name or f"{words}.wav", rate_hz=rate_hz).recording
 
     def page(self, recording: Recording) -> Page:
         return Page.of(Recording.objects.get(pk=recording.pk))
@@ -259,3 +268,272 @@ class LostWork(CrossingCase):
         self.client.post(address, shown | {"narrator": "Ilse Brandt"})
         self.production.refresh_from_db()
         self.assertEqual((self.production.author, self.production.narrator), ("R. Ames", "Ilse Brandt"))
+
+
+class WrongWords(CrossingCase):
+    def asked(self, key: str, *rules: str) -> None:
+        """Change an outlet of this person's by more rules."""
+        lines = "".join(f'\n[[rules]]\nsource = "a test"\n{rule}\n' for rule in rules)
+        names = [rule.split('"')[1] for rule in rules]
+        outlet = outlets_of(self.narrator)[key]
+        for name in names:
+            outlet = without_rule(outlet, name) if outlet.rule(name) else outlet
+        RuleSheet.change(self.narrator, parse(written_toml(outlet) + lines), "Asked")
+
+    def chapters(self, file: FinishedFile) -> list[tuple[str, float]]:
+        """What the chapters in a file are called, and where they are."""
+        return [
+            (c.title, round(c.start_s, 1)) for c in read_carried(FinishedFile.objects.get(pk=file.pk).path).chapters
+        ]
+
+    def write_tags(self, *files: FinishedFile) -> None:
+        for file in files:
+            self.submit(f"/deliveries/{file.delivery_id}/tags/", {"file": [file.pk]})
+
+    def test_titles_stay_with_their_sound_when_tags_are_written_again(self):
+        for word in (1, 2, 3):
+            self.spoken(word, name=f"{word}.wav", gap_s=1.0)
+        one, two, three = self.sections()
+        (whole,) = self.make("single-file-audiobook")
+        self.assertEqual(self.chapters(whole), [("1", 0.0), ("2", 2.3), ("3", 4.6)])
+        order.move(self.production, self.narrator, [three.pk], one.pk)
+        self.fill_in(two.get_absolute_url(), title="The Second")
+        self.write_tags(whole)
+        self.assertEqual(self.chapters(whole), [("1", 0.0), ("The Second", 2.3), ("3", 4.6)])
+        whole.refresh_from_db()
+        board = Board(self.production, [outlets_of(self.narrator)["single-file-audiobook"]])
+        self.assertIn("its sections (in another order)", board.at(one.pk, "single-file-audiobook").changes.words)
+        order.undo(self.production)
+        order.undo(self.production)
+        board = Board(self.production, [outlets_of(self.narrator)["single-file-audiobook"]])
+        self.assertEqual(board.at(one.pk, "single-file-audiobook").changes.words, ("its chapter marks",))
+
+    def test_points_are_paired_by_where_they_are(self):
+        self.asked("internet-station", 'name = "chapters"\nexactly = "from marks"')
+        take = self.spoken(1, 2, 3, gap_s=1.0)
+        first, second, third = (place_of(at, gap_s=1.0)[0] for at in range(3))
+        for at, name in ((second, "Two"), (third, "Three")):
+            self.do(take, "mark", kind=POINT, start=at, end=at, name=name)
+        (file,) = self.make("internet-station")
+        self.assertEqual(self.chapters(file), [("(1, 2, 3)", 0.0), ("Two", 2.3), ("Three", 3.6)])
+        last = self.page(take).marks[-1]
+        self.do(take, "remove", id=last["id"])
+        self.do(take, "mark", kind=POINT, start=first, end=first, name="One")
+        self.write_tags(file)
+        self.assertEqual(self.chapters(file), [("(1, 2, 3)", 0.0), ("One", 1.0), ("Two", 2.3)])
+        self.assertTrue(
+            self.board_of("internet-station").at(file.section_id, "internet-station").state.startswith("pass")
+        )
+        # Where it sounds otherwise by now, marks stay where they are and are called as they are now.
+        self.strike(take, 2)
+        self.do(take, "move", id=self.page(take).marks[0]["id"], start=third, end=third)
+        self.write_tags(file)
+        self.assertEqual(self.chapters(file), [("(1, 2, 3)", 0.0), ("One", 1.0), ("Two", 2.3)])
+
+    def board_of(self, key: str) -> Board:
+        return Board(self.production, [outlets_of(self.narrator)[key]])
+
+    def test_a_point_that_moved_or_came_is_seen(self):
+        self.asked("internet-station", 'name = "chapters"\nexactly = "from marks"')
+        take = self.spoken(1, 2, 3)
+        self.do(take, "mark", kind=POINT, start=place_of(1)[0], end=place_of(1)[0], name="Two")
+        (file,) = self.make("internet-station")
+        self.do(take, "move", id=1, start=place_of(2)[0], end=place_of(2)[0])
+        found = self.board_of("internet-station").at(file.section_id, "internet-station")
+        self.assertEqual(found.changes.words, ("where its chapter marks are",))
+        self.assertTrue(found.changes.rewritable)
+
+    def test_a_joined_file_has_the_chapters_of_when_its_run_began(self):
+        for word in (1, 2, 3):
+            self.spoken(word, name=f"{word}.wav", gap_s=1.0)
+        one, two, three = self.sections()
+        (whole,) = self.make("single-file-audiobook", work=False)
+        whole.delivery.cancel()
+        order.move(self.production, self.narrator, [three.pk], one.pk)
+        order.remove(self.production, self.narrator, two)
+        self.fill_in(one.get_absolute_url(), title="Another")
+        whole.delivery.run_again()
+        self.work()
+        whole.refresh_from_db()
+        self.assertEqual(self.chapters(whole), [("1", 0.0), ("2", 2.3), ("3", 4.6)])
+        self.assertEqual(self.board_of("single-file-audiobook").at(one.pk, "single-file-audiobook").state, CHANGED)
+
+    def test_one_gain_for_a_set_is_that_of_the_set_when_the_run_began(self):
+        for seed, peak in ((3, 0.4), (8, 0.1)):
+            self.bring_in(speech(seconds=6, seed=seed, peak=peak), name=f"{seed}.wav")
+        loud, soft = self.sections()
+        together = {section.pk: Treatment(together=True) for section in (loud, soft)}
+        order.treat(self.production, self.narrator, together, "One gain for the set")
+        gains_db = []
+        for edited in (False, True):
+            (file,) = self.make("radio-playout", sections=[soft], again=True, work=False)
+            if edited:
+                order.remove(self.production, self.narrator, loud)
+            self.work()
+            file.refresh_from_db()
+            gains_db.append(file.gain_db)
+        self.assertEqual(gains_db[0], gains_db[1])
+        (alone,) = self.make("radio-playout", sections=[soft], again=True)
+        alone.refresh_from_db()
+        self.assertGreater(alone.gain_db, gains_db[0] + 3, "the set is another now")
+
+    def test_a_new_title_is_written_and_what_was_taken_out_keeps_its_tags(self):
+        self.spoken(1, name="one.wav")
+        self.spoken(2, name="two.wav")
+        one, two = self.sections()
+        files = self.make("podcast-host")
+        self.fill_in(two.get_absolute_url(), title="The Ford")
+        order.remove(self.production, self.narrator, one)
+        before = read_carried(files[0].path).tags
+        self.write_tags(*files)
+        self.assertEqual(read_carried(files[0].path).tags, before)
+        self.assertEqual(read_carried(files[1].path).tags["title"], "The Ford")
+        page = self.client.get(f"/deliveries/{files[0].delivery_id}/tags/")
+        self.assertContains(page, "no longer in the running order")
+
+    def test_a_broadcast_wave_says_the_same_as_the_production(self):
+        self.spoken(1, name="one.wav")
+        files = self.make("broadcast", MASTERS)
+        for file in files:
+            self.assertContains(self.client.get(f"/deliveries/{file.delivery_id}/tags/"), "says the same")
+        with files[0].path.open("ab") as made:
+            made.write(b"LIST" + (20).to_bytes(4, "little") + b"INFOICMT" + (8).to_bytes(4, "little") + b"As said\0")
+        self.assertEqual(read_carried(files[0].path).tags["comment"], "As said")
+
+    def test_points_lie_right_after_a_crossfade_between_two_rates(self):
+        fast, slow = self.spoken(1, 2), self.spoken(3, 4, rate_hz=22050)
+        at = place_of(1, rate_hz=22050)[0]
+        self.do(slow, "mark", kind=POINT, start=at, end=at, name="Four")
+        section = self.sections()[0]
+        section.set_programme(
+            [
+                Stretch(recording=str(fast.pk), start_sample=0, end_sample=fast.frames),
+                Stretch(recording=str(slow.pk), start_sample=0, end_sample=slow.frames, join=CROSSFADE, join_s=0.4),
+            ]
+        )
+        section.save()
+        (place,) = Chapters(self.production).places(section)
+        self.assertAlmostEqual(place.start_s, fast.frames / 44100 - 0.4 + at / 22050, places=3)
+
+    def test_chapters_beside_some_sections_are_those_of_the_files(self):
+        self.asked("podcast-host", 'name = "extra_files"\nexactly = ["chapters.txt"]')
+        for word in (1, 2, 3):
+            self.spoken(word, name=f"{word}.wav", gap_s=1.0)
+        one, two, three = self.sections()
+        files = self.make("podcast-host", sections=[one, three])
+        self.fill_in(two.get_absolute_url(), title="No part of it")
+        self.strike(Recording.objects.get(pk=one.recording_id), 0)
+        text = self.client.get(f"/deliveries/{files[0].delivery_id}/chapters.txt").content.decode()
+        files[0].refresh_from_db()
+        self.assertEqual(text, f"0:00 1\n0:0{files[0].figures['duration_s']:.0f} 3\n")
+
+
+class OneName(CrossingCase):
+    def setUp(self):
+        super().setUp()
+        self.spoken(1, name="one.wav")
+        self.spoken(2, name="two.wav")
+
+    def names(self) -> list[str]:
+        """The names of the files that stand for sections now, each told once."""
+        files = current_files(self.production, "podcast-host").values()
+        names = [file.name for file in files]
+        self.assertEqual(len(set(map(str.casefold, names))), len(names), names)
+        for file in FinishedFile.objects.standing():
+            self.assertTrue(file.path.exists(), file.name)
+        return sorted(names)
+
+    def test_a_name_given_away_while_its_file_was_cancelled_is_numbered(self):
+        one, two = self.sections()
+        (file,) = self.make("podcast-host", sections=[one])
+        (later,) = self.make("podcast-host", sections=[two], work=False)
+        later.delivery.cancel()
+        name = later.name
+        self.assertEqual(file.delivery.rename([(file.name, name)]), 1)
+        later.delivery.run_again()
+        self.work()
+        self.assertEqual(self.names(), sorted([name, name.replace(".mp3", "-2.mp3")]))
+        both = {"podcast-host": "keep-both"}
+        (waiting,) = self.make("podcast-host", sections=[one], work=False, again=True, existing=both)
+        later.refresh_from_db()
+        with self.assertRaisesRegex(CannotRename, "or will be once it is made"):
+            later.delivery.rename([(later.name, waiting.name)])
+
+    def test_a_second_run_before_the_first_is_made_is_asked(self):
+        sections = self.sections()
+        self.make("podcast-host", work=False)
+        keys = [section.pk for section in sections]
+        asked = self.client.post(
+            f"/deliveries/start/{self.production.pk}/", {"outlet": "podcast-host", "section": keys, "again": "yes"}
+        )
+        self.assertEqual(asked.status_code, 200, "which of them stands is asked first")
+        self.assertContains(asked, "Replace the earlier ones")
+        for choice in ("replace", "keep-both"):
+            self.make("podcast-host", work=False, again=True, existing={"podcast-host": choice})
+        self.work()
+        self.assertEqual(FinishedFile.objects.standing().count(), 4)
+        self.assertEqual(self.names(), ["01-one-2.mp3", "02-two-2.mp3"])
+        standing = [file.name for file in FinishedFile.objects.standing()]
+        self.assertEqual(len(set(standing)), 4, standing)
+
+    def test_whichever_of_two_is_made_first_the_later_one_stands(self):
+        one = self.sections()[0]
+        (first,) = self.make("podcast-host", sections=[one])
+        runs = [
+            self.make("podcast-host", sections=[one], work=False, again=True, existing={"podcast-host": "replace"})[0]
+            for _ in range(3)
+        ]
+        runs[1].delivery.cancel()
+        for file in (runs[2], runs[0]):
+            make_files.func([file.pk])
+        standing = FinishedFile.objects.standing().get()
+        self.assertEqual(standing.pk, runs[2].pk)
+        for file, by in ((first, runs[0]), (runs[0], runs[2])):
+            file.refresh_from_db()
+            self.assertEqual((file.in_bin, file.replaced_by.pk), (True, by.pk))
+            self.assertTrue(file.path.exists())
+        self.assertEqual(self.names(), ["01-one.mp3"])
+
+    def test_the_rename_map_proposes_what_can_be_taken(self):
+        host, guest = (section.recording for section in self.sections())
+        self.do(host, "lane-add", recording=guest.pk)
+        self.do(host, "separate", separate=True)
+        first = self.make("podcast-host")[0].delivery
+        second = self.make("podcast-host", again=True, existing={"podcast-host": "keep-both"})[0].delivery
+        self.assertEqual(first.files.count(), 2)
+        for delivery in (first, second):
+            with self.subTest(delivery=delivery.pk):
+                text = self.client.get(f"/deliveries/{delivery.pk}/rename.csv").content.decode()
+                pairs = [line.split(",") for line in text.splitlines()[1:]]
+                self.assertEqual(*map(list, zip(*pairs, strict=True)))
+                self.assertEqual(delivery.rename([tuple(pair) for pair in pairs]), 0)
+
+    def test_dictated_names_and_a_joined_outlet_go_together(self):
+        names = f"/productions/{self.production.pk}/names/"
+
+        def dictate(text: str):
+            said = {"outlet": "single-file-audiobook", "names": text, "way": "order"}
+            shown = self.client.post(f"{names}exact/preview/", said)
+            return self.client.post(f"{names}exact/", said | {"seen": shown.context["seen"]}, follow=True)
+
+        self.assertContains(dictate("A 01.wav\nA 02.wav"), "dictate one name alone for that")
+        self.assertEqual([file.name for file in self.make("single-file-audiobook")], ["salt-and-cedar.m4b"])
+        self.assertEqual([file.name for file in self.make("podcast-host")], ["A 01.mp3", "A 02.mp3"])
+        self.assertContains(dictate("The whole book.wav"), "is called so")
+        board = Board(self.production, [outlets_of(self.narrator)["single-file-audiobook"]])
+        crossing = board.at(self.sections()[0].pk, "single-file-audiobook")
+        self.assertEqual(crossing.changes.words, ("its name",))
+        (whole,) = self.make("single-file-audiobook", again=True)
+        self.assertEqual(whole.name, "The whole book.m4b")
+
+    def test_no_refusal_tells_a_folder_of_the_server(self):
+        (file,) = self.make("podcast-host", sections=self.sections()[:1], work=False)
+        recording = self.sections()[0].recording
+        recording.path.unlink()
+        self.work()
+        file.refresh_from_db()
+        self.assertEqual(file.state, "cannot be made")
+        page = self.client.get(f"/deliveries/{file.delivery_id}/").content.decode()
+        for text in (file.refusal, page):
+            self.assertNotIn(str(self.folder), text)
+            self.assertNotIn(recording.sha256, text)
