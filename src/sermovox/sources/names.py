@@ -89,7 +89,7 @@ class WantedFiles:
         self.production = production
         self.soundings = soundings or Soundings(production)
         self.outlet = self.soundings.settled(outlet)
-        self._some, self._pattern = some, pattern
+        self._some, self._tried = some, pattern
         self._date = today() if date is None else date
 
     @cached_property
@@ -111,17 +111,16 @@ class WantedFiles:
 
     def _names(self, found: list[tuple[Sounding, int]]) -> list[str]:
         sections = self.soundings.sections
-        pattern = self._pattern or read_pattern(pattern_for(self.production, self.outlet, sections))
         shared = shared_facts(self.production, self.outlet, len(sections), self._date)
         whole = {"exact": naming_for(self.production, self.outlet).whole_name} if self.outlet.joined else {}
         facts = facts_of([shared | _facts(sounding, place) | whole for sounding, place in found])
-        return [pattern.name(each) for each in facts]
+        return [self._pattern.name(each) for each in facts]
 
     @cached_property
     def files(self) -> list[Wanted]:
         """All of them, those of sections without a recording too."""
         made: list[Wanted] = []
-        exact = self._is_exact
+        exact = self._pattern.text == EXACT
         for sounding, place, name in self._named:
             encoding = sounding.encoding(self.outlet)
             # The name a client dictates stands for the line, not for one outlet's format.
@@ -135,11 +134,9 @@ class WantedFiles:
             made.append(Wanted(sounding=sounding, place=place, name=name, encoding=encoding))
         return made
 
-    @property
-    def _is_exact(self) -> bool:
-        if self._pattern:
-            return self._pattern.text == EXACT
-        return pattern_for(self.production, self.outlet, self.soundings.sections) == EXACT
+    @cached_property
+    def _pattern(self) -> Pattern:
+        return self._tried or read_pattern(pattern_for(self.production, self.outlet, self.soundings.sections))
 
     @cached_property
     def problems(self) -> list[tuple[Wanted, NameProblem]]:

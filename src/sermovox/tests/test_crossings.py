@@ -1,5 +1,7 @@
 """Where two features meet: short sequences, each of which once made a wrong file, wrong words or lost work."""
 
+import re
+
 from mastering.editing.assembly import CROSSFADE, Stretch
 from mastering.editing.markup import POINT, STRIKE
 from mastering.naming.renaming import CannotRename
@@ -16,10 +18,11 @@ from sermovox.deliveries.models import Delivery, FinishedFile, current_files
 from sermovox.deliveries.tasks import make_files
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
-from sermovox.productions.models import Section
+from sermovox.productions.models import Naming, Production, Section
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
 from sermovox.tests.markers import heard, place_of, spoken
+from sermovox.ui.revisions import ELSEWHERE
 from sermovox.ui.tests.base import AppTestCase
 
 MASTERS = "own-masters"
@@ -268,6 +271,93 @@ class LostWork(CrossingCase):
         self.client.post(address, shown | {"narrator": "Ilse Brandt"})
         self.production.refresh_from_db()
         self.assertEqual((self.production.author, self.production.narrator), ("R. Ames", "Ilse Brandt"))
+
+
+class TwoWindows(CrossingCase):
+    """What was shown before somebody else changed it is not written over that."""
+
+    def setUp(self):
+        super().setUp()
+        self.take = self.spoken(1, 2, name="take.wav")
+        self.section = self.sections()[0]
+
+    def assert_refused(self, address: str, values: dict, change, *, shown: str = "", said: str = ELSEWHERE) -> None:
+        """Show a form, change what it is about elsewhere, and send it: it is told so, and changes nothing."""
+        page = self.client.get(shown or address).content.decode()
+        seen = re.search(r'name="seen" value="(\w+)"', page)[1]
+        change()
+        before = [list(model.objects.values()) for model in (Section, Naming, RuleSheet, Production)]
+        answer = self.client.post(address, {"seen": seen} | values, follow=True)
+        self.assertContains(answer, said)
+        self.assertEqual(before, [list(model.objects.values()) for model in (Section, Naming, RuleSheet, Production)])
+
+    def test_names(self):
+        names = f"/productions/{self.production.pk}/names/"
+        theirs = {"outlet": "podcast-host", "pattern": "{title}", "existing": "skip"}
+        shown = f"{names}?outlet=podcast-host"
+        self.assert_refused(
+            f"{names}save/",
+            {"outlet": "podcast-host", "pattern": "{number}-{title}", "existing": ""},
+            lambda: self.submit(f"{names}save/", theirs, shown=shown),
+            shown=shown,
+        )
+        said = {"outlet": "podcast-host", "names": "a.wav", "way": "order"}
+        seen = self.client.post(f"{names}exact/preview/", said).context["seen"]
+        order.dictate(self.production, self.narrator, {self.section.pk: "theirs.wav"})
+        self.assertContains(self.client.post(f"{names}exact/", said | {"seen": seen}, follow=True), ELSEWHERE)
+        self.section.refresh_from_db()
+        self.assertEqual(self.section.exact_name, "theirs.wav")
+
+    def test_outlets_of_a_production(self):
+        address = f"/productions/{self.production.pk}/outlets/"
+        theirs = {"outlet": ["broadcast"]}
+        self.assert_refused(address, {"outlet": ["line-set"]}, lambda: self.submit(address, theirs))
+
+    def test_pairing(self):
+        address = f"/productions/{self.production.pk}/pairing/?anew"
+        chosen = {f"recording-{self.section.pk}": ""}
+        other = self.spoken(3, name="other.wav")
+        assign = {self.section.pk: other.pk}
+        self.assert_refused(address, chosen, lambda: order.assign(self.production, self.narrator, assign, "Other"))
+
+    def test_chapter_marks(self):
+        address = f"/cutting/sections/{self.section.pk}/chapters/"
+        rows = {"form-TOTAL_FORMS": 1, "form-INITIAL_FORMS": 1, "form-0-key": "section", "form-0-title": "Mine"}
+        theirs = {"title": "Theirs"}
+        self.assert_refused(address, rows, lambda: self.fill_in(self.section.get_absolute_url(), **theirs))
+
+    def test_treatment(self):
+        shown = f"/levels/sections/{self.section.pk}/plan/?outlet=podcast-host"
+        values = {"do": "treat", "outlet": "podcast-host", "section": self.section.pk, "shown": self.section.pk}
+        wishes = {self.section.pk: Treatment(ride="if needed")}
+        change = f"/levels/{self.production.pk}/change/"
+        theirs = lambda: order.treat(self.production, self.narrator, wishes, "Ride")  # noqa: E731
+        self.assert_refused(change, values | {"hush": "always", "ride": "never"}, theirs, shown=shown)
+
+    def test_a_rule_and_the_title_of_a_sheet(self):
+        rule = "/outlets/podcast-host/rules/bit_rate_kbps/"
+        mine, theirs = ({"source": "a mail", "all-exactly": kbps} for kbps in ("64", "96"))
+        self.assert_refused(rule, mine, lambda: self.submit(rule, theirs))
+        head = "/outlets/podcast-host/head/"
+        told = [{"title": title, "summary": "For a test."} for title in ("Mine", "Theirs")]
+        sheet = "/outlets/podcast-host/"
+        self.assert_refused(head, told[0], lambda: self.submit(head, told[1], shown=sheet), shown=sheet)
+
+    def test_a_script_that_takes_the_place_of_all(self):
+        script, said = f"/productions/{self.production.pk}/script/", {"text": "Chapter 1", "instead": "on"}
+        seen = self.client.post(f"{script}preview/", said).context["seen"]
+        order.add(self.production, self.narrator, None, title="Theirs")
+        self.assertContains(self.client.post(f"{script}make/", said | {"seen": seen}, follow=True), ELSEWHERE)
+        self.assertEqual(len(self.sections()), 2)
+
+    def test_tags(self):
+        (file,) = self.make("podcast-host")
+        address = f"/deliveries/{file.delivery_id}/tags/"
+        before = file.path.read_bytes()
+        self.assert_refused(
+            address, {"file": [file.pk]}, lambda: self.fill_in(self.section.get_absolute_url(), title="Theirs")
+        )
+        self.assertEqual(file.path.read_bytes(), before)
 
 
 class WrongWords(CrossingCase):

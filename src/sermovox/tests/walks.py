@@ -1,0 +1,569 @@
+"""Random walks over everything that can be done to a production, judged after each step by `oracle`."""
+
+import hashlib
+import shutil
+import tempfile
+from contextlib import suppress
+from pathlib import Path
+
+import soundfile
+from django.conf import settings
+from django.contrib.auth import get_user_model
+from django.test import Client
+from django_tasks_db.models import DBTaskResult
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
+
+from mastering.errors import MasteringError
+from mastering.outlets.outlet import parse
+from mastering.shaping.treatment import Treatment
+from sermovox.cutting import edits
+from sermovox.cutting.models import Page
+from sermovox.deliveries import retagging
+from sermovox.deliveries.board import Board
+from sermovox.deliveries.bundles import Current
+from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.outlets.models import RuleSheet, outlets_of
+from sermovox.productions import order
+from sermovox.productions.models import Naming, Production, Section
+from sermovox.recordings.intake import take_in
+from sermovox.recordings.models import Recording
+from sermovox.tests.oracle import BOOK, FLAC, GAP_S, MP3, TAKES, Expected, Rows, Take, differences, found_in, sheet
+
+KEYS = (FLAC, MP3, BOOK)
+TITLES = ("salt", "cedar", "ford", "mill", "heron")
+DEPTHS = ("16-bit integer", "24-bit integer")
+PATTERNS = ("", "{title}-{place}", "{exact}")
+TREATMENTS = (Treatment(), Treatment(ride="if needed"), Treatment(room_tone=False))
+MADE = ("passes", "passes with a remark", "fails")
+_walks = iter(range(1 << 30))
+
+
+def written_takes() -> Path:
+    """A folder with every take as a file."""
+    folder = Path(tempfile.mkdtemp(prefix="takes-"))
+    for take in TAKES:
+        soundfile.write(folder / take.name, take.samples, take.rate_hz, subtype="PCM_16")
+    return folder
+
+
+class Walk(RuleBasedStateMachine):
+    """One production, from its first recordings to the undoing of all that was done to it."""
+
+    takes: Path
+    pages_each_step = 0
+
+    def __init__(self):
+        super().__init__()
+        number = next(_walks)
+        self.user = get_user_model().objects.create_user(f"walker {number} {tempfile.mktemp(dir='')}")
+        self.production = Production.objects.create(owner=self.user, title="Book", author="Ames")
+        for key in KEYS:
+            RuleSheet.change(self.user, parse(sheet(key)), "For a walk")
+        self.production.outlet_keys = list(KEYS)
+        self.production.save()
+        self.depth = DEPTHS[0]
+        self.client = Client(headers={"host": "localhost"})
+        self.client.force_login(self.user)
+        self.settled: dict[int, Expected | None] = {}
+        self.chosen_names: dict[int, str] = {}
+        self.steps = 0
+
+    # What the walk can do.
+
+    @initialize(data=st.data())
+    def bring_in_the_first(self, data):
+        for take in data.draw(st.lists(st.sampled_from(TAKES), min_size=2, max_size=3, unique=True)):
+            take_in(self.production, self.takes / take.name)
+        self.work(all_of_it=True)
+        self.beginning = self._shape()
+
+    @rule(data=st.data())
+    def bring_in(self, data):
+        here = set(self.production.recordings.values_list("name", flat=True))
+        left = [take for take in TAKES if take.name not in here]
+        if left:
+            take_in(self.production, self.takes / data.draw(st.sampled_from(left)).name)
+            self.work(all_of_it=True, measuring=True)
+
+    @rule(data=st.data())
+    def assign(self, data):
+        section, take = self._section(data), self._recording(data)
+        none = data.draw(st.integers(0, 4)) == 0
+        chosen = None if none or take is None else take.pk
+        if section:
+            order.assign(self.production, self.user, {section.pk: chosen}, "Assign")
+            words = self._words(section)
+            if chosen is None:
+                assert words is None, "a section without a recording sounds"
+
+    @rule(data=st.data())
+    def cut(self, data):
+        page, take = self._page(data)
+        if page:
+            at = data.draw(st.sampled_from(range(1, len(take.words)))) if len(take.words) > 1 else 0
+            before = set(self._all_words())
+            if self._do(page, "split", cuts=[take.before(at)], from_end=data.draw(st.booleans())):
+                assert before <= set(self._all_words()), "cutting lost a word"
+
+    @rule(data=st.data())
+    def make_section(self, data):
+        page, take = self._page(data)
+        if page:
+            at = data.draw(st.sampled_from(range(len(take.words))))
+            end = take.before(at + 1) if at + 1 < len(take.words) else len(take.samples)
+            self._do(page, "section", start=take.before(at), end=end, name=data.draw(st.sampled_from(TITLES)))
+
+    @rule(data=st.data())
+    def strike(self, data):
+        page, take = self._page(data)
+        if page:
+            at = data.draw(st.sampled_from(range(len(take.words))))
+            start, end = take.place(at)
+            gap = round(GAP_S * take.rate_hz)
+            which = data.draw(st.sampled_from(["word", "pause", "edge"]))
+            if which == "pause":
+                start, end = start - round(0.8 * gap), start - round(0.2 * gap)
+            elif which == "edge":
+                start, end = start - round(0.8 * gap), start - round(0.3 * gap)
+            else:
+                start, end = start - data.draw(st.sampled_from([0, gap // 4])), end
+            if self._do(page, "mark", kind="strike", start=start, end=end) and which == "word":
+                rest = [w for s in self._sections() if not self._is_put_in(take) for w in self._words(s) or ()]
+                assert take.words[at] not in rest, "what was struck out sounds"
+
+    @rule(data=st.data())
+    def restore(self, data):
+        page, take = self._page(data)
+        if page and page.marks:
+            self._do(page, "restore", start=0, end=len(take.samples))
+
+    @rule(data=st.data())
+    def pick_up(self, data):
+        page, take = self._page(data)
+        other = self._recording(data)
+        if page and other and other.pk != page.recording_id:
+            at = data.draw(st.sampled_from(range(len(take.words))))
+            start, end = take.place(at)
+            earlier = data.draw(st.sampled_from([0, 1, 2])) * round(GAP_S * take.rate_hz) // 4
+            self._do(page, "pickup", start=start - earlier, end=end, recording=other.pk)
+
+    @rule(data=st.data())
+    def put_beside(self, data):
+        page, _ = self._page(data)
+        other = self._recording(data)
+        rarely = data.draw(st.integers(0, 2)) == 0
+        if page and other and rarely and self._do(page, "lane-add", recording=other.pk):
+            self._do(page.looked_at_again(), "separate", separate=data.draw(st.booleans()))
+
+    @rule(data=st.data())
+    def cross(self, data):
+        section = self._section(data)
+        if section and len(section.programme) > 1:
+            at = data.draw(st.sampled_from(range(1, len(section.programme))))
+            page = self.client.get(f"/cutting/sections/{section.pk}/")
+            row = page.context["rows"][at]
+            said = {"do": "set", "seen": page.context["stamp"], "at": at, "start": row["start"], "end": row["end"]}
+            join = data.draw(st.sampled_from(["butt", "crossfade"]))
+            self.client.post(f"/cutting/sections/{section.pk}/", said | {"join": join, "join_s": "0.05"})
+
+    @rule(data=st.data())
+    def merge(self, data):
+        sections = self._sections()
+        if len(sections) > 1:
+            at = data.draw(st.sampled_from(range(len(sections) - 1)))
+            words = [self._words(section) for section in sections[at : at + 2]]
+            had = [bool(section.recording_id or section.programme) for section in sections[at : at + 2]]
+            try:
+                left = order.merge(self.production, self.user, sections[at])
+            except MasteringError:
+                assert [s.pk for s in self._sections()] == [s.pk for s in sections], "a refused merge changed something"
+                return
+            if None not in words or not all(had):
+                assert (self._words(left) or []) == (words[0] or []) + (words[1] or []), "merging changed the words"
+
+    @rule(data=st.data())
+    def split_in_parts(self, data):
+        if (section := self._section(data)) and len(self._sections()) < 7:
+            order.split(self.production, self.user, section)
+
+    @rule(data=st.data())
+    def move(self, data):
+        if len(sections := self._sections()) > 1:
+            one, before = data.draw(st.permutations(sections))[:2]
+            order.move(self.production, self.user, [one.pk], before.pk)
+
+    @rule(data=st.data())
+    def remove(self, data):
+        if len(self._sections()) > 1:
+            order.remove(self.production, self.user, self._section(data))
+
+    @rule(data=st.data())
+    def add(self, data):
+        if len(self._sections()) < 7:
+            order.add(self.production, self.user, None, title=data.draw(st.sampled_from(TITLES)))
+
+    @rule(data=st.data())
+    def treat(self, data):
+        if section := self._section(data):
+            wanted = data.draw(st.sampled_from(TREATMENTS))
+            order.treat(self.production, self.user, {section.pk: wanted}, "Treat")
+
+    @rule(data=st.data())
+    def fill_in_section(self, data):
+        if section := self._section(data):
+            values = {"title": data.draw(st.sampled_from(TITLES))}
+            if data.draw(st.booleans()):
+                recording = self._recording(data)
+                values["recording"] = str(recording.pk) if recording else ""
+            form = self.client.get(section.get_absolute_url()).context["form"]
+            shown = {field.name: field.value() for field in form if field.value() is not None}
+            assert self.client.post(section.get_absolute_url(), shown | values).status_code == 302
+
+    @rule(title=st.sampled_from(["Book", "Tale"]), author=st.sampled_from(["Ames", "Brandt", ""]))
+    def change_facts(self, title, author):
+        Production.objects.filter(pk=self.production.pk).update(title=title, author=author)
+        self.production.refresh_from_db()
+
+    @rule(key=st.sampled_from(KEYS), pattern=st.sampled_from(PATTERNS), whole=st.sampled_from(["", "all of it"]))
+    def name_files(self, key, pattern, whole):
+        naming, _ = Naming.objects.get_or_create(production=self.production, outlet_key=key)
+        naming.pattern = pattern if key != BOOK or pattern == "{exact}" else ""
+        naming.whole_name = whole
+        naming.save()
+
+    @rule(prefix=st.sampled_from(["vo", "VO"]))
+    def dictate(self, prefix):
+        names = {section.pk: f"{prefix}_{section.pk}" for section in self._sections()}
+        order.dictate(self.production, self.user, names)
+
+    @rule(depth=st.sampled_from(DEPTHS))
+    def change_rules(self, depth):
+        self.depth = depth
+        RuleSheet.change(self.user, parse(sheet(FLAC, depth)), f"{depth} asked")
+
+    @rule(data=st.data())
+    def make(self, data):
+        keys = data.draw(st.lists(st.sampled_from(KEYS), min_size=1, max_size=2, unique=True))
+        ready = [section for section in self._sections() if section.stretches()]
+        if not ready:
+            return
+        sections = data.draw(st.sampled_from([ready, ready, [data.draw(st.sampled_from(ready))]]))
+        choice = data.draw(st.sampled_from(["replace", "replace", "keep-both", "skip"]))
+        self._begin(
+            keys, sections, choice, again=data.draw(st.integers(0, 4)) == 0, some=data.draw(st.integers(0, 5)) == 0
+        )
+        if data.draw(st.integers(0, 3)):
+            self.work(all_of_it=True)
+
+    @rule()
+    def make_what_is_ticked(self):
+        """All that is not up to date, for every outlet, so that all of it is afterwards."""
+        ready = [section for section in self._sections() if section.stretches()]
+        if not ready or any(self._words(section) is None for section in ready):
+            return
+        began = [self._begin([key], ready, "replace") for key in KEYS]
+        self.work(all_of_it=True)
+        self._rewrite()
+        if all(began) and not self._under_way() and not self._unmade():
+            board = Board(self.production, list(self.production.outlets.values()))
+            for key in KEYS:
+                for section in ready:
+                    found = board.at(section.pk, key)
+                    assert found.state in MADE, f"{key} of {section.title} is {found.words} right after it was made"
+
+    @rule(count=st.integers(1, 3))
+    def work(self, count=1, *, all_of_it=False, measuring=False):
+        """Do some of the work that waits, or all of it."""
+        ready = DBTaskResult.objects.filter(status="READY")
+        while task := (ready.filter(task_path__contains="measure") if measuring else ready).first():
+            kept = task.args_kwargs
+            task.delete()
+            task.task.func(*kept["args"], **kept["kwargs"])
+            count -= 1
+            if count <= 0 and not all_of_it:
+                break
+
+    @rule(data=st.data())
+    def cancel(self, data):
+        if waiting := self._runs(self._under_way()):
+            data.draw(st.sampled_from(waiting)).cancel()
+
+    @rule(data=st.data())
+    def run_again(self, data):
+        if unmade := self._runs(self._unmade()):
+            data.draw(st.sampled_from(unmade)).run_again()
+
+    @rule(data=st.data())
+    def rename(self, data):
+        if standing := self._standing():
+            file = data.draw(st.sampled_from(standing))
+            everyone = list(FinishedFile.objects.filter(delivery__production=self.production))
+            other = data.draw(st.sampled_from(everyone)).name.rpartition(".")[0]
+            name = f"{data.draw(st.sampled_from([other, 'renamed']))}.{file.name.rpartition('.')[2]}"
+            with suppress(MasteringError):
+                file.delivery.rename([(file.name, name)])
+            self._note_names()
+
+    @rule(data=st.data())
+    def undo_renaming(self, data):
+        if runs := self._runs(self._standing()):
+            with suppress(MasteringError):
+                data.draw(st.sampled_from(runs)).undo_renaming()
+            self._note_names()
+
+    @rule(data=st.data())
+    def write_tags(self, data):
+        if runs := self._runs(self._standing()):
+            delivery = data.draw(st.sampled_from(runs))
+            words = {file.pk: found_in(file.path).words for file in delivery.files.standing()}
+            retagging.write(delivery, set(words))
+            for file in delivery.files.standing():
+                assert found_in(file.path).words == words[file.pk], "writing tags changed the sound"
+
+    @rule()
+    def write_what_changed(self):
+        self._rewrite()
+
+    @rule(data=st.data())
+    def take_back(self, data):
+        binned = list(FinishedFile.objects.filter(delivery__production=self.production, in_bin=True))
+        if binned:
+            with suppress(MasteringError):
+                data.draw(st.sampled_from(binned)).take_back()
+
+    @rule(data=st.data())
+    def delete_recording(self, data):
+        recording = self._recording(data)
+        if recording and data.draw(st.integers(0, 2)) == 0:
+            self.client.post(f"/recordings/{recording.pk}/delete/", {"sure": "yes"})
+
+    @rule(count=st.integers(1, 4))
+    def undo(self, count):
+        for _ in range(count):
+            order.undo(self.production)
+
+    @rule(count=st.integers(1, 4))
+    def redo(self, count):
+        for _ in range(count):
+            order.redo(self.production)
+
+    # What must always be true.
+
+    @invariant()
+    def all_is_as_it_says(self):
+        self.steps += 1
+        self._judge_standing()
+        self._judge_board()
+        if self.pages_each_step:
+            self.see_pages(self.pages_each_step)
+
+    def teardown(self):
+        try:
+            if self.steps:
+                self.work(all_of_it=True)
+                self._judge_standing()
+                self._judge_board()
+                self.see_pages(1 if not self.pages_each_step else 40)
+                self._judge_disk()
+                self._undo_everything()
+        finally:
+            DBTaskResult.objects.all().delete()
+            for folder in ("deliveries", "bin", "cache", "incoming"):
+                shutil.rmtree(Path(settings.DATA_DIR) / folder, ignore_errors=True)
+            self.user.delete()
+
+    def see_pages(self, count: int) -> None:
+        """Pages that show sections, recordings and files answer; a different few each time."""
+        base = self.production.get_absolute_url()
+        addresses = [base, "/", f"/levels/{self.production.pk}/", "/deliveries/", "/recordings/storage/"]
+        addresses += [f"{base}{page}/" for page in ("pairing", "names", "sheet", "edit", "history", "script")]
+        addresses += [f"/deliveries/current/{self.production.pk}/{key}/" for key in KEYS]
+        for section in self._sections():
+            addresses += [section.get_absolute_url(), f"/cutting/sections/{section.pk}/"]
+            addresses += [f"/levels/sections/{section.pk}/", f"/cutting/sections/{section.pk}/chapters/"]
+        for recording in Recording.with_deleted.filter(production=self.production):
+            addresses += [recording.get_absolute_url()] + [f"/cutting/{recording.pk}/"] * (recording.state != "deleted")
+        for file in self._standing():
+            addresses += [file.get_absolute_url(), file.delivery.get_absolute_url()]
+            addresses += [f"/deliveries/{file.delivery_id}/{page}" for page in ("tags/", "rename.csv", "manifest.csv")]
+        for at in range(min(count, len(addresses))):
+            address = addresses[(self.steps * 7 + at * 11) % len(addresses)]
+            answer = self.client.get(address)
+            assert answer.status_code == 200, f"{address} answers {answer.status_code}"
+
+    def _judge_standing(self) -> None:
+        """Every file that stands is on the disk as its row says, under a name of its own, as its run was to make it."""
+        names = set()
+        for file in self._standing():
+            assert file.path.exists(), f"{file.name} is not on the disk"
+            assert found_in(file.path).sha256 == file.sha256, f"{file.name} is not the file that was checked"
+            key = (file.delivery.outlet_key, file.name.casefold())
+            assert key not in names, f"two files are called {file.name}"
+            names.add(key)
+            expected = self.settled.get(file.pk)
+            if expected is not None:
+                wrong = [said for said in differences(expected, file.path) if not said.startswith(("tags", "chapters"))]
+                assert not wrong, f"{file.name} was made otherwise than its run began: {wrong}"
+
+    def _judge_board(self) -> None:
+        """What counts as up to date is what the production asks for now."""
+        rows = Rows(self.production)
+        known = outlets_of(self.user)
+        board = Board(self.production, [known[key] for key in KEYS])
+        for key in KEYS:
+            expected = rows.expected(key, self.depth)
+            for section in rows.sections:
+                found = board.at(section["id"], key)
+                if found.state not in MADE or found.file_id is None:
+                    continue
+                file = FinishedFile.objects.get(pk=found.file_id)
+                own = expected.get(None if key == BOOK else section["id"])
+                if own is None:
+                    assert file.voice or rows.lanes(section) or self._has_voices(rows), (
+                        f"{file.name} for {key} counts as up to date, and nothing can sound"
+                    )
+                    continue
+                wrong = differences(own, file.path)
+                was = self.settled.get(file.pk)
+                if was is not None and was.asked != own.asked:
+                    wrong.append(f"made as {was.asked}, asked as {own.asked}")
+                stem = self.chosen_names.get(file.pk, own.name)
+                if not file.name.rpartition(".")[0].casefold().startswith(stem.casefold()):
+                    wrong.append(f"called {file.name}, not {own.name}")
+                assert not wrong, f"{file.name} for {key} counts as up to date: {wrong}"
+
+    def _judge_disk(self) -> None:
+        """No file is left over, and what came in is as it came."""
+        rows = {file.path for file in self._standing()}
+        rows |= {f.path for f in FinishedFile.objects.filter(delivery__production=self.production, in_bin=True)}
+        on_disk = {
+            path
+            for folder in ("deliveries", "bin")
+            for path in (Path(settings.DATA_DIR) / folder).rglob("*")
+            if path.is_file() and path.name != "waveform"
+        }
+        assert on_disk == rows, f"left over or missing: {on_disk ^ rows}"
+        for recording in self.production.recordings.all():
+            assert hashlib.sha256(recording.path.read_bytes()).hexdigest() == recording.sha256, recording.name
+
+    def _undo_everything(self) -> None:
+        after = self._shape()
+        undone = 0
+        while order.undo(self.production):
+            undone += 1
+        first, now = self.beginning, self._shape()
+        assert {pk: row for pk, row in now[0].items() if pk in first[0]} == first[0], "undoing all is not the beginning"
+        assert {pk: marks for pk, marks in now[1].items() if marks != ([], {})} == first[1], "marks are left"
+        for _ in range(undone):
+            order.redo(self.production)
+        assert self._shape() == after, "doing all again is not what was"
+
+    def _shape(self) -> tuple[dict, dict]:
+        """Sections and marks as they are, but for positions, which those that came in since may have moved."""
+        left_out = ("position", "length_s")
+        rows = Section.with_removed.filter(production=self.production).values()
+        sections = {
+            row["id"]: {k: v for k, v in row.items() if k not in left_out} for row in rows if not row["removed"]
+        }
+        return sections, {page.pk: (page.marks, page.facts) for page in self.production.pages.all()}
+
+    # What the rules above share.
+
+    def _begin(self, keys, sections, choice, *, again=False, some=False) -> bool:
+        """Begin a run, and keep what its files are to be; False where it was refused."""
+        known = outlets_of(self.user)
+        rows = Rows(self.production)
+        try:
+            begun = Delivery.start(
+                self.production,
+                [known[key] for key in keys],
+                sections,
+                existing=dict.fromkeys(keys, choice),
+                again=again,
+                some=some,
+            )
+        except MasteringError:
+            return False
+        for delivery in begun:
+            expected = rows.expected(delivery.outlet_key, self.depth)
+            for file in delivery.files.all():
+                whole = None if file.excerpt or file.voice else expected.get(file.section_id)
+                self.settled[file.pk] = whole
+        return True
+
+    def _rewrite(self) -> None:
+        known = outlets_of(self.user)
+        for key in KEYS:
+            rows = Current(self.production, known[key]).rows
+            files = [file for _, file, changes in rows if file and changes and changes.rewritable]
+            retagging.bring_up_to_date(files)
+        for file in self._standing():
+            self.chosen_names.pop(file.pk, None)
+        self._note_names()
+
+    def _note_names(self) -> None:
+        """Names that somebody chose hold until the production asks for others."""
+        for file in self._standing():
+            if self.settled.get(file.pk) is not None:
+                self.chosen_names[file.pk] = file.name.rpartition(".")[0]
+
+    def _do(self, page: Page, op: str, **values) -> bool:
+        """An edit of a page; False where it was refused, and then nothing is changed."""
+        before = self._shape()
+        try:
+            edits.do(page, self.user, op, values)
+        except MasteringError:
+            assert self._shape() == before, f"{op} was refused and changed something"
+            return False
+        return True
+
+    def _sections(self) -> list[Section]:
+        return list(self.production.sections.select_related("recording"))
+
+    def _section(self, data) -> Section | None:
+        sections = self._sections()
+        return data.draw(st.sampled_from(sections)) if sections else None
+
+    def _recording(self, data) -> Recording | None:
+        ready = list(self.production.recordings.filter(state="ready").order_by("pk"))
+        return data.draw(st.sampled_from(ready)) if ready else None
+
+    def _page(self, data) -> tuple[Page | None, Take | None]:
+        recording = self._recording(data)
+        if recording is None:
+            return None, None
+        return Page.of(recording), next(take for take in TAKES if take.name == recording.name)
+
+    def _words(self, section: Section) -> list[int] | None:
+        rows = Rows(self.production)
+        row = next((row for row in rows.sections if row["id"] == section.pk), None)
+        segments = rows.segments(row) if row else None
+        return segments and [word for each in segments for word in each.words]
+
+    def _all_words(self) -> list[int]:
+        return [word for section in self._sections() for word in self._words(section) or ()]
+
+    def _is_put_in(self, take: Take) -> bool:
+        """Whether words of a take may sound as a pickup elsewhere."""
+        pages = self.production.pages.all()
+        return any(mark["kind"] == "pickup" for page in pages for mark in page.marks)
+
+    def _has_voices(self, rows: Rows) -> bool:
+        return any(rows.lanes(section) for section in rows.sections)
+
+    def _files(self):
+        return FinishedFile.objects.filter(delivery__production=self.production).select_related("delivery")
+
+    def _standing(self) -> list[FinishedFile]:
+        return list(self._files().standing().order_by("pk"))
+
+    def _under_way(self) -> list[FinishedFile]:
+        return list(self._files().under_way().order_by("pk"))
+
+    def _unmade(self) -> list[FinishedFile]:
+        return list(self._files().unmade().order_by("pk"))
+
+    @staticmethod
+    def _runs(files: list[FinishedFile]) -> list[Delivery]:
+        return list({file.delivery_id: file.delivery for file in files}.values())
