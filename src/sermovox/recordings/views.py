@@ -118,7 +118,8 @@ def delete(request, pk: int):
         return redirect(production)
     if "sure" not in request.POST:
         context = {"recording": recording, "production": production, "uses": recording.uses()}
-        return render(request, "recordings/delete.html", context | {"file_count": recording.file_count})
+        context |= {"file_count": recording.file_count, "duplicates": recording.duplicates()}
+        return render(request, "recordings/delete.html", context)
     recording.put_away()
     messages.success(request, f"{recording.name} is deleted.")
     return redirect(production)

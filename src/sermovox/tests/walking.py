@@ -9,6 +9,9 @@ import subprocess
 import sys
 import tempfile
 import time
+from pathlib import Path
+
+_TOLD_EVERY = 50
 
 
 def main() -> None:
@@ -36,14 +39,25 @@ def _walk(asked: argparse.Namespace) -> None:
     from hypothesis import HealthCheck, Phase, seed, settings
     from hypothesis.stateful import run_state_machine_as_test
 
-    from sermovox.tests.walks import Walk, written_takes
+    from sermovox.tests.walks import Walk, prepared
 
     setup_test_environment()
     call_command("migrate", verbosity=0)
-    takes = written_takes()
-    machine = at_work(Walk) if asked.at_work else Walk
-    machine = seed(asked.seed)(type("Walk", (machine,), {"takes": takes, "pages_each_step": 1}))
-    began = time.monotonic()
+    takes = prepared(Path(tempfile.mkdtemp(prefix="takes-")))
+    began, walks = time.monotonic(), 0
+
+    class Counted(at_work(Walk) if asked.at_work else Walk):
+        def teardown(self):
+            nonlocal walks
+            super().teardown()
+            walks += 1
+            if walks % _TOLD_EVERY == 0:
+                took_s = time.monotonic() - began
+                left_min = took_s / walks * max(0, asked.count - walks) / 60
+                print(f"{walks} walks in {took_s:.0f} s, about {left_min:.0f} min left", file=sys.stderr, flush=True)
+
+    Counted.takes, Counted.pages_at_the_end = takes, 6
+    machine = seed(asked.seed)(Counted)
     try:
         run_state_machine_as_test(
             machine,
@@ -112,7 +126,7 @@ def at_work(machine: type) -> type:
         def wait(self, pause_s):
             time.sleep(pause_s)
 
-        def work(self, count=1, *, all_of_it=False, measuring=False):
+        def work(self, count=1, *, all_of_it=False):
             Workers.begin()
             until = time.monotonic() + 120
             while DBTaskResult.objects.filter(status__in=["READY", "RUNNING"]).exists():

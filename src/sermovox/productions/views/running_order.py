@@ -172,11 +172,17 @@ def _rows(production: Production, page: str | None) -> dict:
         "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
         "section_count": section_count,
         "without_recording": without,
-        "total_s": production.sections.aggregate(total=Sum(Coalesce("length_s", _DURATION_S)))["total"],
+        "total_s": _total_s(production),
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,
         "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
     }
+
+
+def _total_s(production: Production) -> float | None:
+    """How long all of it sounds, without what was deleted."""
+    sections = production.sections.exclude(recording__state=Recording.State.DELETED)
+    return sections.aggregate(total=Sum(Coalesce("length_s", _DURATION_S)))["total"]
 
 
 def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
