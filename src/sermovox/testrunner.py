@@ -6,12 +6,13 @@ from django.test.testcases import SerializeMixin
 
 class _BesideBrowsers(ParallelTestSuite):
     """Classes that only run one at a time are given to one process, from the start: spread over several, each process
-    would wait for the other's.
+    would wait for the other's. Those that take long by themselves are begun next, so that none is left at the end.
     """
 
     def __init__(self, subsuites, *args, **kwargs):
         serial = [suite for suite in subsuites if isinstance(next(iter(suite)), SerializeMixin)]
         others = [suite for suite in subsuites if suite not in serial]
+        others.sort(key=lambda suite: not getattr(next(iter(suite)), "takes_long", False))
         together = [type(serial[0])([test for suite in serial for test in suite])] if serial else []
         super().__init__([*together, *others], *args, **kwargs)
 

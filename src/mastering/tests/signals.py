@@ -1,6 +1,7 @@
 """Sounds the tests make, and real speech they find on the machine."""
 
 import io
+from functools import cache, lru_cache
 from pathlib import Path
 
 import av
@@ -45,12 +46,18 @@ def speech(*, rate_hz: int = 44100, seconds: float = 12.0, peak: float = 0.4, se
     """
     random = np.random.default_rng(seed)
     times = np.arange(round(seconds * rate_hz)) / rate_hz
-    voice = sum(np.sin(2 * np.pi * 113 * k * times + k) / k for k in range(1, 25))
+    voice = _voice(rate_hz, len(times))
     words = np.clip(np.interp(times, np.arange(0, seconds + 1, 0.25), _words(random, seconds)), 0, 1)
     words[(times < 0.7) | (times > seconds - 1.5)] = 0
     samples = voice * words
     samples *= peak / np.abs(samples).max()
     return (samples + 2e-4 * random.standard_normal(len(samples))).astype(np.float32)[:, None]
+
+
+@lru_cache(maxsize=16)
+def _voice(rate_hz: int, frames: int) -> np.ndarray:
+    times = np.arange(frames) / rate_hz
+    return sum(np.sin(2 * np.pi * 113 * k * times + k) / k for k in range(1, 25))
 
 
 def _words(random: np.random.Generator, seconds: float) -> np.ndarray:
@@ -79,6 +86,7 @@ def written_aac(folder: Path, samples: np.ndarray, rate_hz: int = 44100, name: s
     return path
 
 
+@cache
 def picture(form: str = "JPEG", side: int = 700) -> bytes:
     """A square picture that does not pack well."""
     made, random = io.BytesIO(), np.random.default_rng(side)

@@ -149,7 +149,7 @@ class Rows:
         return [{"recording": str(section["recording_id"]), "start_sample": 0, "end_sample": end}]
 
     def segments(self, section: dict) -> list[Heard] | None:
-        """What sounds in a section, piece by piece; None where it cannot sound."""
+        """What sounds in a section, piece by piece: nothing where all is struck out, None where it cannot sound."""
         found: list[Heard] = []
         for stretch in self.stretches(section):
             take = self.take(stretch["recording"])
@@ -159,7 +159,7 @@ class Rows:
             if pieces is None:
                 return None
             found += pieces
-        return found or None
+        return found if self.stretches(section) else None
 
     def _marked(self, take: Take, key: int, start: int, end: int) -> list[Heard] | None:
         marks = self.pages[key]["marks"] if key in self.pages else []
@@ -214,11 +214,12 @@ class Rows:
         total = len(self.sections)
         if outlet_key == BOOK:
             sounding = [section for section in self.sections if self.stretches(section)]
-            if not sounding or any(alone[s["id"]] is None or self.lanes(s) for s in sounding):
+            if any(alone[s["id"]] is None or self.lanes(s) for s in sounding) or not any(alone.values()):
                 return {}
             at_s, told = 0.0, []
             for section in sounding:
-                told.append((section["title"], at_s))
+                if alone[section["id"]]:
+                    told.append((section["title"], at_s))
                 at_s += _length_s(alone[section["id"]]) - self.crossed_s(section)
             agreed = [sorted(s["treatment"].items(), key=repr) for s in sounding]
             common = [item for item in agreed[0] if all(item in other for other in agreed)]
@@ -234,7 +235,7 @@ class Rows:
             }
         found = {}
         for place, section in enumerate(self.sections, 1):
-            if alone[section["id"]] is None or self.lanes(section):
+            if not alone[section["id"]] or self.lanes(section):
                 continue
             own = facts | {"title": section["title"]} | ({"track": f"{place}/{total}"} if outlet_key == FLAC else {})
             asked = (depth if outlet_key == FLAC else "", section["treatment"], section["content_kind"])

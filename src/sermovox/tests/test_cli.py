@@ -213,7 +213,7 @@ class Terminal(TestCase):
         self.assertEqual([(round(c.start_s, 1), c.title) for c in found.chapters], [(0, "take"), (12.0, "second")])
         self.assertEqual(found.tags["title"], "Ebb and Flow")
         status, _, wrong = self.run_("make", *both[:2], "--out", self.folder / "b", self.take, self.folder / "no.wav")
-        self.assertIn("no file at", wrong)
+        self.assertIn("is not there", wrong)
         self.assertEqual((status, list((self.folder / "b").iterdir())), (1, []))
 
     def test_marks_inside_a_recording_become_chapters_where_they_are_asked(self):
@@ -321,7 +321,7 @@ class Terminal(TestCase):
         status, out, err = self.run_("measure", bad, self.folder / "gone.wav", self.take, "--json")
         self.assertEqual((status, len(json.loads(out))), (1, 1))
         self.assertIn("bad.wav: This is not a sound file", err)
-        self.assertIn("gone.wav: There is no file", err)
+        self.assertIn("gone.wav: The file is not there", err)
 
     def test_outlets_are_listed_and_unknown_ones_named(self):
         self.assertIn("audiobook-retail", self.run_("outlets")[1])

@@ -20,6 +20,8 @@ _SETTINGS = settings(
 
 
 class _Walks(TransactionTestCase):
+    takes_long = True
+
     def walk(self, seeded: int) -> None:
         for kept in ("data", "takes"):
             folder = Path(tempfile.mkdtemp())

@@ -133,6 +133,11 @@ def at_work(machine: type) -> type:
                 assert time.monotonic() < until, "work is never done"
                 time.sleep(0.02)
 
+        def _judge(self):
+            super()._judge()
+            # What workers change is not told by this connection.
+            self.judged_at = -1
+
         def _judge_standing(self):
             self._once_still(super()._judge_standing)
 
