@@ -73,11 +73,11 @@ class Editing(PageTestCase):
         self.assertEqual(self.do("restore", start=RATE, end=2 * RATE)["marks"][0]["start_sample"], 2 * RATE)
 
     def test_undo_has_no_limit(self):
-        for at in range(600):
+        for at in range(200):
             page = Page.of(self.recording)
             with order.changing(self.production, self.narrator, f"Mark {at}", pages=[page]):
                 page.set_facts(tone=[at, at + 9000])
-        for _ in range(600):
+        for _ in range(200):
             order.undo(self.production)
         self.assertEqual(Page.of(self.recording).facts, {})
 
