@@ -12,6 +12,8 @@ _WINDOW_CELLS = CELLS_PER_SECOND // 2
 _CHUNK_CELLS = 60000
 _SMOOTHING_CELLS = 3
 MOST_MATCH_DB = 24.0
+_NOBODY_SPEAKS_DB = 20.0
+"""So far below its recording's speech a stretch holds none (common practice, no source)."""
 _CLEAR_DB = 18.0
 """A half second this far below the loudest is noise, not speech."""
 _CLEAR_OF_GATE_DB = 30.0
@@ -265,9 +267,18 @@ def spoken_level(envelope: Envelope, start_s: float, end_s: float) -> float | No
     return db_of_power(power[power >= power.mean() * 0.1].mean())
 
 
+def _whole_level(envelope: Envelope) -> float | None:
+    return spoken_level(envelope, 0.0, len(envelope.weighted) / CELLS_PER_SECOND)
+
+
 def matching_gain(surroundings: list[tuple[Envelope, float, float]], pickup: tuple[Envelope, float, float]) -> float:
-    """The gain that brings a stretch to the level of others, dB within ±MOST_MATCH_DB; 0 where either is silent."""
-    levels = [level for level in (spoken_level(*each) for each in surroundings) if level is not None]
+    """The gain that brings a stretch to the level of others, dB within ±MOST_MATCH_DB; 0 where either is silent.
+
+    Surroundings in which nobody speaks say nothing of the voice: the whole of their recording counts instead.
+    """
+    around = [(spoken_level(*each), _whole_level(each[0])) for each in surroundings]
+    levels = [level for level, whole in around if level is not None and level > whole - _NOBODY_SPEAKS_DB]
+    levels = levels or [whole for _, whole in around if whole is not None]
     own = spoken_level(*pickup)
     if not levels or own is None:
         return 0.0

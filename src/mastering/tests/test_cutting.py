@@ -23,7 +23,7 @@ from mastering.meters.speech import matching_gain
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
 from mastering.rendering import Programme, Track
-from mastering.tests.signals import PROMPTS, noise, speech, written, written_aac
+from mastering.tests.signals import PROMPTS, noise, speech, tone, written, written_aac
 
 RATE = 44100
 
@@ -438,6 +438,14 @@ class Retakes(TestCase):
         gain_db = matching_gain([(envelope_of(loud, 8000), 0, 9)], (envelope_of(loud * 0.25, 8000), 0, 9))
         self.assertAlmostEqual(gain_db, 12.04, delta=0.1)
         self.assertEqual(matching_gain([(envelope_of(loud * 0, 8000), 0, 9)], (envelope_of(loud, 8000), 0, 9)), 0.0)
+
+    def test_where_nobody_speaks_around_it_the_whole_recording_is_gone_by(self):
+        """Its only word is replaced: the room before and after says nothing of the voice."""
+        word = tone(-20, 1, rate_hz=RATE, channels=1)
+        room = noise(-64, 2)
+        take, pickup = (envelope_of(np.concatenate([room, level * word, room]), RATE) for level in (1.0, 0.5))
+        gain_db = matching_gain([(take, 0.0, 2.0), (take, 3.0, 5.0)], (pickup, 0.0, 5.0))
+        self.assertAlmostEqual(gain_db, 6.02, delta=0.2)
 
 
 class PuttingTogether(TestCase):

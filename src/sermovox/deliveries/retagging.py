@@ -132,7 +132,8 @@ class _Says:
             now, was = given.chapters, chapters_of(file.said) or has.chapters
             stand = in_place(was, has.chapters, file.later_s)
             if self._sounds_alike(file):
-                placed = _among(stand, shifted(now, file.later_s), file.figures.get("duration_s") or 0.0)
+                end_s = stand[-1].end_s if stand else file.figures.get("duration_s") or 0.0
+                placed = _one_after_another(shifted(now, file.later_s), end_s)
             else:
                 placed = renamed(stand, now)
                 said = said | {"chapters": [plain_chapter(chapter) for chapter in renamed(was, now)]}
@@ -155,13 +156,11 @@ class _Says:
         return file.follows | {kind: now.values[kind] for kind in ("tags", "artwork")} | chapters_said(said)
 
 
-def _among(stand: Sequence[Chapter], now: Sequence[Chapter], duration_s: float) -> tuple[Chapter, ...]:
-    """The chapters there are to be now, those that stand in a file already where they stand."""
-    starts_s = {each.key: each.start_s for each in stand if each.key}
-    found = [replace(each, start_s=max(0.0, starts_s.get(each.key, each.start_s))) for each in now]
-    ends_s = [each.start_s for each in found[1:]] + [stand[-1].end_s if stand else duration_s]
-    lasting = [replace(each, end_s=end_s) for each, end_s in zip(found, ends_s, strict=False)]
-    return tuple(each for each in lasting if each.end_s > each.start_s)
+def _one_after_another(chapters: Sequence[Chapter], end_s: float) -> tuple[Chapter, ...]:
+    """Chapters that each last until the next one; the last to the end of the file."""
+    starts_s = [max(0.0, each.start_s) for each in chapters]
+    lasting = zip(chapters, starts_s, [*starts_s[1:], end_s], strict=True)
+    return tuple(replace(each, start_s=start, end_s=end) for each, start, end in lasting if end > start)
 
 
 def _files(delivery: Delivery) -> list[FinishedFile]:
