@@ -49,7 +49,7 @@ def words_in(samples: np.ndarray, rate_hz: int) -> list[int]:
         spectrum = np.abs(np.fft.rfft(cell * np.hanning(size), 4 * size))
         peak = np.argmax(spectrum) * rate_hz / (4 * size)
         levels.append((float(np.sqrt(np.mean(cell**2))), peak, spectrum.max() / (np.sqrt((spectrum**2).sum()) + 1e-12)))
-    loud = 0.15 * max((level for level, *_ in levels), default=0)
+    loud = 0.03 * max((level for level, *_ in levels), default=0)
     for level, peak, purity in levels:
         word = round((peak - _FIRST_HZ) / _STEP_HZ)
         near = abs(peak - _FIRST_HZ - _STEP_HZ * word) < _STEP_HZ / 4
