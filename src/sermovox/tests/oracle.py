@@ -213,7 +213,9 @@ class Rows:
         facts = {"album": self.facts["title"], "artist": self.facts["author"]}
         total = len(self.sections)
         if outlet_key == BOOK:
-            sounding = [section for section in self.sections if self.stretches(section)]
+            # What has no recording that can be used as a whole is left out of the book, and named as left out.
+            ready = {key for key in self.recordings if self.take(key)}
+            sounding = [each for each in self.sections if each["programme"] or each["recording_id"] in ready]
             if any(alone[s["id"]] is None or self.lanes(s) for s in sounding) or not any(alone.values()):
                 return {}
             at_s, told = 0.0, []
