@@ -21,9 +21,9 @@ from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
-from sermovox.tests.markers import heard, place_of, spoken
 from sermovox.ui.revisions import ELSEWHERE
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.walks.markers import heard, place_of, spoken
 
 MASTERS = "own-masters"
 

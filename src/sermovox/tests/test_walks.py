@@ -8,7 +8,7 @@ from django.test import TransactionTestCase, override_settings
 from hypothesis import HealthCheck, seed, settings
 from hypothesis.stateful import run_state_machine_as_test
 
-from sermovox.tests.walks import Walk, prepared
+from sermovox.walks.walk import Walk, prepared
 
 _SETTINGS = settings(
     max_examples=100,

@@ -39,7 +39,7 @@ def _walk(asked: argparse.Namespace) -> None:
     from hypothesis import HealthCheck, Phase, seed, settings
     from hypothesis.stateful import run_state_machine_as_test
 
-    from sermovox.tests.walks import Walk, prepared
+    from sermovox.walks.walk import Walk, prepared
 
     setup_test_environment()
     call_command("migrate", verbosity=0)

@@ -28,7 +28,7 @@ from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.recordings.intake import take_in, use
 from sermovox.recordings.models import Recording
-from sermovox.tests.oracle import BOOK, FLAC, GAP_S, MP3, TAKES, Expected, Rows, Take, differences, found_in, sheet
+from sermovox.walks.oracle import BOOK, FLAC, GAP_S, MP3, TAKES, Expected, Rows, Take, differences, found_in, sheet
 
 KEYS = (FLAC, MP3, BOOK)
 TITLES = ("salt", "cedar", "ford", "mill", "heron")

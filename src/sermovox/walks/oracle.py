@@ -14,7 +14,7 @@ import mutagen
 import numpy as np
 import soundfile
 
-from sermovox.tests.markers import WORD_S, place_of, spoken, words_in
+from sermovox.walks.markers import WORD_S, place_of, spoken, words_in
 
 FLAC, MP3, BOOK = "walk-flac", "walk-mp3", "walk-book"
 GAP_S = 0.2
