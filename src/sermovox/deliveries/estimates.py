@@ -85,6 +85,7 @@ class Together:
         workers = min(self.files or 1, os.cpu_count() or 1)
         self.making_s = sum(each.making_s for each in wanted) / workers
         self.conflicts = sum(len(each.plan.conflicts) for each in wanted)
+        self.to_come = any(not plan.earlier.is_made for each in wanted for plan in each.plan.conflicts)
         self.problems = sum(len(each.plan.problems) for each in wanted)
         self.up_to_date = sum(len(each.plan.up_to_date) for each in wanted)
         self.rewritable = sum(len(each.plan.rewritable) for each in wanted)

@@ -140,7 +140,7 @@ def holding_files(production: Production, outlet_key: str) -> "list[FinishedFile
     the order they were begun.
     """
     files = FinishedFile.objects.holding().filter(delivery__production=production, delivery__outlet_key=outlet_key)
-    return list(files.only("name", "delivery_id").order_by("pk"))
+    return list(files.only("name", "delivery_id", "state").order_by("pk"))
 
 
 def names_of_others(production: Production, outlet_key: str, files: "Collection[FinishedFile]") -> set[str]:

@@ -571,7 +571,7 @@ class OneName(CrossingCase):
             f"/deliveries/start/{self.production.pk}/", {"outlet": "podcast-host", "section": keys, "again": "yes"}
         )
         self.assertEqual(asked.status_code, 200, "which of them stands is asked first")
-        self.assertContains(asked, "Replace the earlier ones")
+        self.assertContains(asked, "2 files of these names are there already, or about to be made")
         for choice in ("replace", "keep-both"):
             self.make("podcast-host", work=False, again=True, existing={"podcast-host": choice})
         self.work()
