@@ -1,5 +1,6 @@
 """Django's test runner, with a closing line that counts in plain words, and browser tests in a process of their own."""
 
+from django.conf import settings
 from django.test.runner import DiscoverRunner, ParallelTestSuite
 from django.test.testcases import SerializeMixin
 
@@ -21,6 +22,11 @@ class Runner(DiscoverRunner):
     """Prints "N passed, N failed, N skipped" as its last line."""
 
     parallel_test_suite = _BesideBrowsers
+
+    def setup_test_environment(self, **kwargs):
+        super().setup_test_environment(**kwargs)
+        # Passwords are hashed slowly on purpose, which is nothing to be waited for here.
+        settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 
     def suite_result(self, suite, result, **kwargs):
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)

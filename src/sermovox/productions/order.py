@@ -70,10 +70,12 @@ def _find_lengths(production: Production, before: dict[int, dict], after: dict[i
     from sermovox.cutting.programmes import refresh_lengths
 
     made_of = ("recording_id", "programme")
+    empty = dict.fromkeys(made_of)
     unsure = [
         pk
         for pk, row in after.items()
-        if row["length_s"] is None and any(before.get(pk, {}).get(name) != row[name] for name in made_of)
+        if row["length_s"] is None
+        and any((before.get(pk, empty)[name] or None) != (row[name] or None) for name in made_of)
     ]
     if unsure:
         found = refresh_lengths(production, list(production.sections.filter(pk__in=unsure)))

@@ -477,6 +477,8 @@ class Walk(RuleBasedStateMachine):
         first, now = self.beginning, self._shape()
         assert {pk: row for pk, row in now[0].items() if pk in first[0]} == first[0], "undoing all is not the beginning"
         assert {pk: marks for pk, marks in now[1].items() if marks != ([], {})} == first[1], "marks are left"
+        if self.number % 3:
+            return
         for _ in range(undone):
             order.redo(self.production)
         assert self._shape() == after, "doing all again is not what was"
