@@ -58,6 +58,8 @@ class Order:
 
     Parameters
     ----------
+    name
+        What it will be called, where that is not the name of `target`.
     measured
         Gives what `measured_for` finds of the section, where that is known; saves a pass if it is in the outlet's
         channels. A function, so that the envelope of a long recording need not stay in memory.
@@ -79,6 +81,7 @@ class Order:
 
     outlet: Outlet
     target: Path
+    name: str = ""
     measured: Callable[[], Measurement | None] = lambda: None
     plan: LevelPlan | None = None
     inscription: Inscription = Inscription()
@@ -455,7 +458,7 @@ def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
         order.outlet,
         content_kind=content_kind,
         carried=carried,
-        name=order.target.name,
+        name=order.name or order.target.name,
         texts=order.texts,
         passages=[
             HeldPassage(passage.kind, *span, levels)

@@ -6,13 +6,39 @@ from pathlib import Path
 from mastering.errors import FileInTheWay
 
 
+def flush(path: Path) -> None:
+    """Wait until a file, or what a folder says of its files, is on the disk."""
+    if path.is_dir() and os.name == "nt":
+        return  # Windows has no folders to flush: what they say is written through.
+    descriptor = os.open(path, os.O_RDONLY if path.is_dir() or os.name != "nt" else os.O_RDWR)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def flushed_folder(folder: Path) -> Path:
+    """A folder that is there, as are those above it, also after a power cut."""
+    if not folder.is_dir():
+        above = flushed_folder(folder.parent)
+        folder.mkdir(exist_ok=True)
+        flush(above)
+    return folder
+
+
 def put_in_place(partial: Path, target: Path, *, replace: bool = False) -> None:
-    """Give a whole file its name. Raises FileInTheWay where the name is taken and may not be replaced."""
-    with partial.open("rb+") as file:
-        os.fsync(file.fileno())
+    """Give a whole file its name; file and name are on the disk then. Raises FileInTheWay where the name is taken and
+    may not be replaced.
+    """
+    flush(partial)
     if replace:
         os.replace(partial, target)
-        return
+    else:
+        _link(partial, target)
+    flush(target.parent)
+
+
+def _link(partial: Path, target: Path) -> None:
     try:
         # A hard link fails where the name was taken meanwhile; a rename would overwrite it without a word.
         os.link(partial, target)

@@ -1,13 +1,17 @@
 """Renaming files by a map of old and new names: all of them or none."""
 
+import json
 import os
 import uuid
 from collections.abc import Sequence
 from pathlib import Path
 
+from mastering.audio.placing import put_in_place
 from mastering.editing.tables import read_table
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
+
+_NOTE = ".renaming.json"
 
 
 class CannotRename(MasteringError):
@@ -58,7 +62,8 @@ def new_names(names: Sequence[str], pairs: Sequence[tuple[str, str]]) -> list[st
 def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
     """Rename files so that either all have their new names or all keep the old ones. Names may change places.
 
-    Raises CannotRename, after putting back what was renamed.
+    What is to be done is written down beside them first, so that one broken off in the middle can be taken back (see
+    `take_back_broken_off`). Raises CannotRename, after putting back what was renamed.
     """
     moves = [(old, new) for old, new in moves if old != new]
     leaving = {old for old, _ in moves}
@@ -70,6 +75,7 @@ def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
             raise CannotRename(f"There is a file called “{new.name}” already. Nothing was renamed.")
     aside = [(old, old.with_name(f".{uuid.uuid4().hex}.renaming"), new) for old, new in moves]
     done: list[tuple[Path, Path]] = []
+    notes = [_noted(folder, aside) for folder in dict.fromkeys(old.parent for old, _ in moves)]
     try:
         for source, target in [*((o, a) for o, a, _ in aside), *((a, n) for _, a, n in aside)]:
             os.rename(source, target)
@@ -81,3 +87,39 @@ def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
         raise CannotRename(
             f"The disk would not rename “{name}” ({error.strerror}). All names are as before."
         ) from error
+    finally:
+        for note in notes:
+            note.unlink(missing_ok=True)
+
+
+def take_back_broken_off(folder: Path) -> str:
+    """Give files their old names back where renaming them was broken off. Returns what was done, in a sentence."""
+    note, count = folder / _NOTE, 0
+    if not note.exists():
+        return ""
+    try:
+        moves = [[folder / name for name in names] for names in json.loads(note.read_text("utf-8"))]
+        if any(path.parent != folder for names in moves for path in names):
+            raise ValueError
+    except (ValueError, TypeError) as error:
+        raise CannotRename(f"{_NOTE} cannot be read. Look at the names in {folder}, then delete it.") from error
+    # First all names that are taken by now are freed, then each file gets its own.
+    for old, aside, new in moves:
+        if not aside.exists() and not old.exists() and new.exists():
+            os.rename(new, aside)
+    for old, aside, _ in moves:
+        if aside.exists() and not old.exists():
+            os.rename(aside, old)
+            count += 1
+    note.unlink()
+    return f"Renaming was broken off here before: {count} files have their old names back."
+
+
+def _noted(folder: Path, aside: Sequence[tuple[Path, Path, Path]]) -> Path:
+    """Write down which file gets which name, on its way there and in the end."""
+    note = folder / _NOTE
+    partial = note.with_name(f".{uuid.uuid4().hex}.making")
+    names = [[path.name for path in paths] for paths in aside if paths[0].parent == folder]
+    partial.write_text(json.dumps(names), "utf-8")
+    put_in_place(partial, note, replace=True)
+    return note

@@ -62,8 +62,9 @@ def inscribe(path: Path, container: str, given: Inscription) -> None:
         raise CannotMake(f"The tags could not be written into this file: {said_of(error, path)}.") from error
 
 
-def reinscribe(path: Path, container: str, given: Inscription) -> None:
-    """Write them into a file that exists, which is replaced only when its sound is proven untouched.
+def reinscribe(path: Path, container: str, given: Inscription, target: Path | None = None) -> None:
+    """Write them into a file that exists, or into a copy of it: `target`. It is there only when the sound is proven
+    untouched.
 
     The sound before and after is compared byte for byte. Raises CannotMake, OSError; the file is as it was
     in either case.
@@ -80,18 +81,18 @@ def reinscribe(path: Path, container: str, given: Inscription) -> None:
         inscribe(partial, container, given)
         if _fingerprint(partial, container) != _fingerprint(path, container):
             raise CannotMake("Writing the tags would have changed the sound, so nothing was written.")
-        put_in_place(partial, path, replace=True)
+        put_in_place(partial, target or path, replace=True)
     finally:
         partial.unlink(missing_ok=True)
 
 
-def reinscribe_all(wanted: Sequence[tuple[Path, str, Inscription]]) -> list[Exception | None]:
+def reinscribe_all(wanted: Sequence[tuple[Path, str, Inscription, Path]]) -> list[Exception | None]:
     """As `reinscribe` for many files, several at a time: most of it is waiting for the disk.
 
     Returns for each why it could not be done, or None.
     """
 
-    def one(each: tuple[Path, str, Inscription]) -> Exception | None:
+    def one(each: tuple[Path, str, Inscription, Path]) -> Exception | None:
         try:
             reinscribe(*each)
         except (MasteringError, OSError) as error:
