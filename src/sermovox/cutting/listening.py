@@ -16,7 +16,7 @@ MOST_S = 1200.0
 _MOST_BYTES = 4 << 20
 """So much is sent at once, about 45 s; the browser asks for more when it needs it, and no thread is held up."""
 _FIRST_BYTES = 1 << 19
-_RANGE = re.compile(r"bytes=(\d+)-(\d*)")
+_RANGE = re.compile(r"bytes=([0-9]{1,18})-([0-9]{0,18})")
 
 
 def send_programme(request, programme: Programme) -> HttpResponseBase:

@@ -15,8 +15,7 @@ from mastering.meters.speech import quietest_stretch
 from mastering.rendering import Track
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
-from sermovox.recordings.tasks import draw_recording
-from sermovox.recovery import enqueue_once
+from sermovox.recordings.tasks import queue_drawing
 
 _MEASURED_AGAIN = "This recording is being measured anew, because the cache was emptied. It takes a moment."
 
@@ -135,7 +134,7 @@ def measurement_of(recording: Recording) -> Measurement:
         raise UnreadableRecording(recording.refusal or "This recording is still being measured. It takes a moment.")
     found = recording.kept_measurement()
     if found is None:
-        transaction.on_commit(lambda: enqueue_once(draw_recording, recording.pk))
+        transaction.on_commit(lambda: queue_drawing(recording))
         raise UnreadableRecording(_MEASURED_AGAIN)
     return found
 

@@ -11,6 +11,7 @@ from mastering.errors import UnreadableRecording
 from mastering.rendering import Programme
 from sermovox import storage
 from sermovox.cutting.models import Page, as_track, tracks_of
+from sermovox.numerals import whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
@@ -133,7 +134,7 @@ class Assembly:
         if not wanted:
             return
         self._looked_for |= wanted
-        keys = [int(name) for name in wanted if name.isdecimal()]
+        keys = whole_numbers(wanted)
         for recording in Recording.with_deleted.filter(production=self._production, pk__in=keys):
             self._take(recording, self._all_pages.get(str(recording.pk)))
 

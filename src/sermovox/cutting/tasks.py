@@ -8,7 +8,7 @@ from django_tasks import task
 
 from mastering.editing.retakes import find_retakes
 from mastering.errors import MasteringError
-from sermovox import storage
+from sermovox import caches, storage
 from sermovox.cutting.models import pauses_of
 from sermovox.recordings.models import Recording
 
@@ -30,8 +30,11 @@ def look_for_retakes(recording_id: int) -> None:
         found = {"retakes": [asdict(retake) for retake in find_retakes(recording.path, pauses_of(recording))]}
     except MasteringError as error:
         found = {"said": str(error)}
+    except OSError:
+        # No fault of the recording: looked for once more when its page asks.
+        logger.exception("Looking for retakes in recording %s", recording_id)
+        return
     except Exception:
         logger.exception("Looking for retakes in recording %s", recording_id)
         found = {"said": "Sermovox stumbled over this recording. Nothing was changed."}
-    with storage.whole(retakes_path(recording)) as path:
-        path.write_text(json.dumps(found))
+    caches.keep(retakes_path(recording), json.dumps(found).encode())

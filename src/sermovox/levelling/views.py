@@ -25,10 +25,11 @@ from sermovox.levelling.forms import in_words, treated
 from sermovox.levelling.members import Member, members_of
 from sermovox.levelling.plans import Planned, plans_of
 from sermovox.levelling.tasks import measure_sections
+from sermovox.numerals import whole_number, whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
-from sermovox.recovery import enqueue_once
+from sermovox.queue import enqueue_once
 from sermovox.sources.soundings import Soundings
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -105,8 +106,8 @@ def change(request, pk: int):
     else:
         return HttpResponseBadRequest("There is no such change.")
     shown = request.POST.get("shown", "")
-    if shown.isdigit():
-        return plan(request, int(shown))
+    if number := whole_number(shown):
+        return plan(request, number)
     return rows(request, pk)
 
 
@@ -160,10 +161,10 @@ def _treat(request, production: Production) -> None:
     said = request.POST
     sections = production.sections.all()
     if "everywhere" not in said:
-        sections = sections.filter(pk__in=[key for key in said.getlist("section") if key.isdigit()])
+        sections = sections.filter(pk__in=whole_numbers(said.getlist("section")))
     sections = list(sections)
     # The form of one section says all of its treatment; that of several only what is to be changed.
-    shown = production.sections.filter(pk=said["shown"]).first() if said.get("shown", "").isdigit() else None
+    shown = production.sections.filter(pk=whole_number(said.get("shown")) or 0).first()
     if shown and not is_as_seen(request, revision_of(shown.treatment)):
         messages.error(request, ELSEWHERE)
         return
@@ -352,7 +353,7 @@ def _outlet(request) -> Outlet | None:
 
 def _voice(request) -> int:
     asked = request.POST.get("voice") or request.GET.get("voice") or ""
-    return int(asked) if asked.isdigit() else 0
+    return whole_number(asked) or 0
 
 
 def _mine(request, pk: int) -> Production:
@@ -361,4 +362,4 @@ def _mine(request, pk: int) -> Production:
 
 def _my_section(request, pk: int) -> Section:
     sections = Section.objects.select_related("production", "recording")
-    return get_object_or_404(sections.filter(production__owner=request.user), pk=pk)
+    return get_object_or_404(sections.of(request.user), pk=pk)

@@ -25,6 +25,7 @@ from mastering.outlets.outlet import (
     written,
 )
 from mastering.outlets.rules import RULE_KINDS
+from sermovox.numerals import whole_number
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
@@ -166,7 +167,7 @@ def restore(request, key: str):
     """Take an earlier version again, or what was shipped, as the newest."""
     number = request.POST.get("version", "")
     try:
-        if number.isdecimal():
+        if whole_number(number) is not None:
             sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
             version = get_object_or_404(sheet.versions, number=int(number))
             RuleSheet.change(request.user, version.outlet, f"As in version {number}")

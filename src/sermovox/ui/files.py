@@ -8,7 +8,7 @@ from pathlib import Path
 from django.http import FileResponse, HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
 
-_RANGE = re.compile(r"bytes=(\d*)-(\d*)")
+_RANGE = re.compile(r"bytes=([0-9]{0,18})-([0-9]{0,18})")
 _CHUNK_BYTES = 1 << 18
 _AUDIO_TYPES = {
     "wav": "audio/wav",

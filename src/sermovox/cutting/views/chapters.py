@@ -105,5 +105,5 @@ def _picture(own: dict, was: str) -> str:
 
 
 def _mine(request, pk: int) -> Section:
-    found = Section.objects.select_related("production", "recording")
-    return get_object_or_404(found, pk=pk, production__owner=request.user)
+    found = Section.objects.of(request.user).select_related("production", "recording")
+    return get_object_or_404(found, pk=pk)

@@ -18,15 +18,17 @@ from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.programme import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
+from sermovox import caches
 from sermovox.cutting import edits
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.tasks import look_for_retakes, retakes_path
+from sermovox.numerals import whole_number, whole_numbers
 from sermovox.productions import order
+from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
-from sermovox.recovery import enqueue_once
 
 _MOST_SAMPLES = 100_000
 _OTHERS_SHOWN = 400
@@ -179,7 +181,7 @@ def snap(request, pk: int):
     """Where marks at these samples are best set: `to` is "zero" or "pause"."""
     recording = mine(request, pk)
     rate_hz, frames = recording.figures["sample_rate_hz"], recording.frames
-    places = [min(frames, int(at)) for at in request.GET.getlist("at") if at.isdecimal() and len(at) < 16]
+    places = [min(frames, at) for at in whole_numbers(request.GET.getlist("at"))]
     settled = []
     for at in places[:4]:
         if request.GET.get("to") == "pause":
@@ -214,7 +216,7 @@ def retakes(request, pk: int):
     """Lines that were spoken more than once; 202 while they are being looked for."""
     recording = mine(request, pk)
     try:
-        return JsonResponse(json.loads(retakes_path(recording).read_text()))
+        return JsonResponse(json.loads(caches.read(retakes_path(recording))))
     except (FileNotFoundError, ValueError):
         pauses_of(recording)
         enqueue_once(look_for_retakes, pk)
@@ -278,7 +280,7 @@ def _first_peaks(recording: Recording, line_s: int) -> list[str]:
         if start < end:
             count = -(-(end - start) * _COLUMNS // line_frames)
             try:
-                drawn = columns(recording.waveform_path, count, start_frame=start, end_frame=end)
+                drawn = columns(caches.judged(recording.waveform_path), count, start_frame=start, end_frame=end)
             except (OSError, ValueError):
                 return []
             found.append(base64.b64encode(drawn.tobytes()).decode())
@@ -300,10 +302,9 @@ def _values(request) -> dict:
 
 
 def _bounds(request, recording: Recording) -> tuple[int, int]:
-    asked = [request.GET.get(name, "") for name in ("start", "end")]
-    if not all(text.isdecimal() and len(text) < 16 for text in asked):
+    start, end = (whole_number(request.GET.get(name)) for name in ("start", "end"))
+    if start is None or end is None:
         raise BadCut("A stretch has a start and an end, in samples.")
-    start, end = map(int, asked)
     return start, min(end, recording.frames)
 
 

@@ -14,6 +14,7 @@ from mastering.errors import MasteringError
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.views.page import said
+from sermovox.numerals import whole_number
 from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
@@ -95,18 +96,16 @@ def _change(section: Section, request) -> None:
         messages.success(request, f"{'Undone' if do == 'undo' else 'Done again'}: {words}.")
         return
     stretches = list(section.stretches())
-    at = request.POST.get("at", "")
-    at = int(at) if at.isdecimal() and len(at) < 9 else None
+    at = whole_number(request.POST.get("at"))
     if do != "add" and (at is None or at >= len(stretches)):
         raise BadCut("This piece is no longer there. The list shows how it is now.")
     if do == "remove":
         words = f"Take a piece out of “{section.title}”"
         del stretches[at]
     elif do == "move":
-        to = request.POST.get("to", "")
-        to = int(to) if to.isdecimal() and len(to) < 9 else len(stretches)
+        to = whole_number(request.POST.get("to"))
         moved = stretches.pop(at)
-        stretches.insert(min(to, len(stretches)), moved)
+        stretches.insert(len(stretches) if to is None else min(to, len(stretches)), moved)
         words = f"Move a piece of “{section.title}”"
     elif do == "set":
         stretches[at] = _stretch(section, request, stretches[at].recording, stretches[at])
@@ -130,7 +129,7 @@ def time_text(seconds: float) -> str:
 
 
 def _stretch(section: Section, request, key: str, was: Stretch | None = None) -> Stretch:
-    recording = section.production.recordings.filter(pk=key).first() if key.isdecimal() and len(key) < 16 else None
+    recording = section.production.recordings.filter(pk=whole_number(key) or 0).first()
     if recording is None or not recording.ready:
         raise BadCut("Choose a recording of this production. This one is not there, or cannot be used yet.")
     rate_hz = recording.figures["sample_rate_hz"]
@@ -178,5 +177,5 @@ def _decibels(text: str, otherwise: float) -> float:
 
 
 def _mine(request, pk: int) -> Section:
-    found = Section.objects.select_related("production", "recording").filter(production__owner=request.user)
+    found = Section.objects.select_related("production", "recording").of(request.user)
     return get_object_or_404(found, pk=pk)

@@ -83,7 +83,7 @@ def artwork_remove(request, pk: int):
 
 
 def section(request, pk: int):
-    sections = Section.objects.select_related("production", "recording").filter(production__owner=request.user)
+    sections = Section.objects.select_related("production", "recording").of(request.user)
     found = get_object_or_404(sections, pk=pk)
     form = SectionForm(instance=found)
     if request.method == "POST":
@@ -110,7 +110,7 @@ def _kept_elsewhere(form) -> str:
 
 @require_POST
 def section_delete(request, pk: int):
-    found = get_object_or_404(Section, pk=pk, production__owner=request.user)
+    found = get_object_or_404(Section.objects.of(request.user), pk=pk)
     order.remove(found.production, request.user, found)
     messages.success(
         request, f"“{found.title}” is out of the running order. Its recording is kept; Undo brings it back."

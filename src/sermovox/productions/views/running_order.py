@@ -16,6 +16,7 @@ from django.views.decorators.http import require_POST
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.board import CHANGED, TO_DO, Board, Crossing
+from sermovox.numerals import whole_number, whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
@@ -59,14 +60,14 @@ def change(request, pk: int):
 
 
 def _move(production: Production, request) -> None:
-    sections = [int(key) for key in request.POST.getlist("section") if key.isdigit()]
+    sections = whole_numbers(request.POST.getlist("section"))
     before = request.POST.get("before", "")
-    order.move(production, request.user, sections, int(before) if before.isdigit() else None)
+    order.move(production, request.user, sections, whole_number(before))
 
 
 def _add(production: Production, request) -> str:
     after = request.POST.get("section", "")
-    order.add(production, request.user, int(after) if after.isdigit() else None)
+    order.add(production, request.user, whole_number(after))
     return "There is a new section. Open it to give it its title."
 
 
@@ -95,7 +96,7 @@ def _split(production: Production, request) -> str:
 def _assign(production: Production, request) -> str:
     section = _section_of(production, request)
     key = request.POST.get("recording", "")
-    recording = production.recordings.filter(pk=key).first() if key.isdigit() else None
+    recording = production.recordings.filter(pk=whole_number(key) or 0).first()
     words = f"Give “{section.title}” {recording.name}" if recording else f"Take the recording from “{section.title}”"
     order.assign(production, request.user, {section.pk: recording.pk if recording else None}, words)
     return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
@@ -233,7 +234,7 @@ def _stamp(found: list[dict], unused: list[int], *changes) -> str:
 
 def _section_of(production: Production, request) -> Section:
     key = request.POST.get("section", "")
-    return get_object_or_404(production.sections.select_related("recording"), pk=key if key.isdigit() else 0)
+    return get_object_or_404(production.sections.select_related("recording"), pk=whole_number(key) or 0)
 
 
 def _mine(request, pk: int) -> Production:

@@ -24,6 +24,7 @@ from mastering.editing.scripts import (
 from mastering.editing.texts import ENCODINGS, decoded
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
+from sermovox.numerals import whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
@@ -105,7 +106,7 @@ def _read(request, production: Production) -> dict:
         found = entries(text, layout, role=role if role in ROLES else None)
     except MasteringError as error:
         return context | {"problem": str(error)}
-    skipped = {int(at) for at in request.POST.getlist("skip") if at.isdigit()} if same_text else set()
+    skipped = set(whole_numbers(request.POST.getlist("skip"))) if same_text else set()
     rows = [{"at": at, "entry": entry, "skipped": at in skipped} for at, entry in enumerate(found)]
     return context | {
         "layout": layout,
