@@ -10,11 +10,11 @@ from mastering.editing.tables import write_table
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
-from mastering.naming.renaming import new_names, read_map, rename_all
+from mastering.naming.renaming import new_names, read_map, rename_all, take_back_broken_off
 from mastering.outlets.checksheet import FAIL, check
 from mastering.outlets.outlet import shipped, written
 from mastering.tagging.carried import read_carried
-from sermovox import cuts, makes
+from sermovox import cuts, keeping, makes
 from sermovox.terminal import (
     complain,
     outlet_of,
@@ -22,6 +22,7 @@ from sermovox.terminal import (
     print_sheet,
     put_in_order,
     row_of,
+    set_up,
     takes_files,
     takes_outlet,
     takes_paths,
@@ -73,8 +74,7 @@ def _parser() -> argparse.ArgumentParser:
 
     commands.add_parser("productions", help="list the productions and their keys").set_defaults(run=_productions)
 
-    verifying = commands.add_parser("verify", help="read every stored recording against its SHA-256")
-    verifying.set_defaults(run=_verify)
+    keeping.add_commands(commands)
 
     renaming = commands.add_parser("rename", help="rename files by a map (CSV: old name, new name), all or none")
     renaming.add_argument("map", type=Path, metavar="MAP.csv")
@@ -159,7 +159,7 @@ def _outlets(options) -> int:
 
 
 def _add(options) -> int:
-    _set_up()
+    set_up()
     from sermovox.productions.models import Production
     from sermovox.recordings.intake import take_in
 
@@ -184,7 +184,7 @@ def _add(options) -> int:
 
 
 def _productions(options) -> int:
-    _set_up()
+    set_up()
     from sermovox.productions.models import Production
 
     for production in Production.objects.all():
@@ -192,21 +192,9 @@ def _productions(options) -> int:
     return 0
 
 
-def _verify(options) -> int:
-    _set_up()
-    from sermovox.recordings.verification import verify
-
-    counts = {"whole": 0, "damaged": 0, "missing": 0}
-    for checked in verify():
-        counts[checked.state] += 1
-        if checked.state != "whole":
-            names = ", ".join(checked.names)
-            print(f"{checked.sha256}: {checked.state}. It is {names}. Bring it in again from your own copy.")
-    print(f"{counts['whole']} recordings are whole, {counts['damaged']} damaged, {counts['missing']} missing.")
-    return 1 if counts["damaged"] or counts["missing"] else 0
-
-
 def _rename(options) -> int:
+    if said := take_back_broken_off(options.folder):
+        print(said, file=sys.stderr)
     pairs = read_map(decoded(options.map.read_bytes())[0])
     if options.undo:
         pairs = [(new, old) for old, new in pairs]
@@ -216,17 +204,6 @@ def _rename(options) -> int:
     rename_all(moves)
     print(f"{len(moves)} files are renamed.")
     return 0
-
-
-def _set_up() -> None:
-    """Make the application's models ready, with a database of the right shape."""
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
-    import django
-
-    django.setup()
-    from django.core.management import call_command
-
-    call_command("migrate", verbosity=0)
 
 
 def _start(options) -> int:

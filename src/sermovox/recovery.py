@@ -1,53 +1,164 @@
-"""Work in the queue: putting back what was broken off, and not queueing the same twice."""
+"""What looks after everything that waits: puts back what was broken off, tries again, empties bins, clears away.
+
+Called at the start, every few seconds by the supervisor, and where a page waits for one thing, for that.
+"""
+
+import logging
+import time
+from collections.abc import Callable, Collection, Iterable, Iterator
+from contextlib import suppress
+from pathlib import Path
+
+from django.conf import settings
+from django.db import DatabaseError, close_old_connections, transaction
+
+from mastering.errors import MasteringError
+from sermovox import queue, room, storage
+from sermovox.deliveries.models import Delivery, FinishedFile, queue_files
+from sermovox.deliveries.tasks import make_file, make_files
+from sermovox.outlets.models import FileCheck
+from sermovox.outlets.tasks import check_file
+from sermovox.productions.models import Production
+from sermovox.recordings.intake import take_in_upload
+from sermovox.recordings.models import Recording, Upload, forget_unheld
+from sermovox.recordings.tasks import measure_recording, queue_measuring
+
+logger = logging.getLogger(__name__)
+_FORGOTTEN_S = 24 * 3600
+"""What is younger may belong to something that goes on just now."""
 
 
-def forget_half_taken_in() -> None:
-    """Uploads that were whole when the server was stopped are looked at again when their page asks."""
-    from sermovox.recordings.models import Upload
+def requeue_tasks(living: Collection[str] = ()) -> int:
+    """Make tasks ready again that no living worker is at; what they were making waits again. Returns how many."""
+    count = queue.put_back(living)
+    if count:
+        _files_without_worker()
+    return count
 
-    Upload.objects.filter(state=Upload.State.FINISHING).update(state=Upload.State.ARRIVING)
+
+def look_after() -> None:
+    """See to everything that could wait for ever. Whatever cannot be done now is done the next time."""
+    for look in (_uploads, _measuring, _files, _checks, _bins, room.keep_reserve, queue.forget_finished):
+        seen_to(look)
 
 
-def requeue_tasks(worker_id: str | None = None) -> int:
-    """Make running tasks ready again: those of one dead worker, or all when no worker is left.
+def clear_away() -> None:
+    """Delete what no row names: left behind by a kill, or kept while a copy of everything was made."""
+    for look in (_unnamed_recordings, _unnamed_folders, _unnamed_arrivals, _half_written):
+        seen_to(look)
 
-    Returns how many. Files in the making go back to waiting; each counts how often it was begun.
-    """
-    from django.db import transaction
-    from django_tasks.base import TaskResultStatus
-    from django_tasks_db.models import DBTaskResult
 
-    from sermovox.deliveries.models import FinishedFile
-    from sermovox.deliveries.tasks import make_file, make_files
+def seen_to(look: Callable[[], object]) -> None:
+    """Do one of these; a database that is busy or a disk that is full only puts it off."""
+    close_old_connections()
+    try:
+        look()
+    except (DatabaseError, OSError) as error:
+        if storage.is_full(error):
+            room.let_go()
+        logger.warning("Looking after what waits: %s", error)
 
+
+def _uploads() -> None:
+    for upload in Upload.objects.outdated():
+        upload.delete()
+    for upload in Upload.objects.unfinished().filter(production__deleted_at=None):
+        if upload.offset == upload.size_bytes:
+            with suppress(MasteringError):
+                take_in_upload(upload)
+
+
+def _measuring() -> None:
+    in_queue = queue.first_arguments(measure_recording)
+    for recording in Recording.objects.waiting().select_related("production").exclude(pk__in=in_queue).order_by("pk"):
+        queue_measuring(recording)
+
+
+def _files_without_worker() -> None:
     with transaction.atomic():
-        broken_off = [
-            result
-            for result in DBTaskResult.objects.running()
-            if worker_id is None or result.worker_ids[-1:] == [worker_id]
-        ]
-        for result in broken_off:
-            if result.task_path in (make_file.module_path, make_files.module_path):
-                keys = result.args_kwargs["args"][0]
-                keys = keys if isinstance(keys, list) else [keys]
-                FinishedFile.objects.filter(pk__in=keys, state=FinishedFile.State.MAKING).update(
-                    state=FinishedFile.State.WAITING, share=0.0
-                )
-        keys = [result.pk for result in broken_off]
-        return DBTaskResult.objects.filter(pk__in=keys).update(status=TaskResultStatus.READY, started_at=None)
+        in_work = queue.first_arguments(make_file, make_files, running=True)
+        making = FinishedFile.objects.filter(state=FinishedFile.State.MAKING).exclude(pk__in=in_work)
+        making.update(state=FinishedFile.State.WAITING, share=0.0)
 
 
-def enqueue_once(task, *arguments: int | str) -> None:
-    """Queue a task with these arguments, unless it waits or runs already."""
-    from django.db import transaction
-    from django_tasks.base import TaskResultStatus
-    from django_tasks_db.models import DBTaskResult
-
+def _files() -> None:
+    _files_without_worker()
     with transaction.atomic():
-        under_way = DBTaskResult.objects.filter(
-            task_path=task.module_path,
-            status__in=[TaskResultStatus.READY, TaskResultStatus.RUNNING],
-            args_kwargs={"args": list(arguments), "kwargs": {}},
-        )
-        if not under_way.exists():
-            task.enqueue(*arguments)
+        in_queue = queue.first_arguments(make_file, make_files)
+        lost = list(FinishedFile.objects.waiting().exclude(pk__in=in_queue).values_list("pk", flat=True))
+        cancelled = FinishedFile.objects.waiting().filter(delivery__cancelled_at__isnull=False)
+        cancelled.update(state=FinishedFile.State.CANCELLED)
+        queue_files(FinishedFile.objects.waiting().filter(pk__in=lost))
+
+
+def _checks() -> None:
+    in_queue = queue.first_arguments(check_file)
+    for check in FileCheck.objects.under_way().exclude(pk__in=in_queue):
+        check.go_on()
+
+
+def _bins() -> None:
+    for file in FinishedFile.objects.outdated():
+        file.empty_bin()
+    for rows in (Recording.with_deleted, Delivery.with_deleted, Production.with_deleted):
+        for row in rows.outdated():
+            row.empty_bin()
+
+
+def _unnamed_recordings() -> None:
+    folder = Path(settings.DATA_DIR) / "recordings"
+    held = set(Recording.with_deleted.holding().values_list("sha256", flat=True))
+    for path in _forgotten(folder.glob("*/*")):
+        if path.name not in held:
+            if "." in path.name:
+                path.unlink(missing_ok=True)
+            else:
+                forget_unheld(path.name)
+
+
+def _unnamed_folders() -> None:
+    top = Path(settings.DATA_DIR) / "deliveries"
+    deliveries = {str(pk) for pk in Delivery.with_deleted.values_list("pk", flat=True)}
+    for folder in _forgotten(top.glob("*")):
+        if folder.name not in deliveries:
+            storage.forget_folder(folder)
+    files = {
+        str(pk): (stored_as, in_bin or not replaced)
+        for pk, stored_as, in_bin, replaced in FinishedFile.objects.exclude(
+            state__in=[FinishedFile.State.WAITING, FinishedFile.State.MAKING]
+        ).values_list("pk", "stored_as", "in_bin", "replaced_at")
+    }
+    under_way = {str(pk) for pk in FinishedFile.objects.under_way().values_list("pk", flat=True)}
+    for folder in _forgotten(top.glob("*/*")):
+        if folder.name in under_way:
+            continue
+        stored_as, is_kept = files.get(folder.name, ("", False))
+        if not is_kept:
+            storage.forget_folder(folder)
+            continue
+        for path in _forgotten(folder.iterdir()):
+            if path.name != stored_as and not path.name.startswith("waveform") and not storage.is_being_copied():
+                path.unlink(missing_ok=True)
+
+
+def _unnamed_arrivals() -> None:
+    arriving = {pk.hex for pk in Upload.objects.values_list("pk", flat=True)}
+    checking = {str(pk) for pk in FileCheck.objects.values_list("pk", flat=True)}
+    data = Path(settings.DATA_DIR)
+    for path in _forgotten([*(data / "incoming").glob("*"), *(data / "checking").glob("*")]):
+        if path.name not in arriving | checking:
+            path.unlink(missing_ok=True)
+
+
+def _half_written() -> None:
+    for path in _forgotten((Path(settings.DATA_DIR) / "cache").rglob("*")):
+        if storage.is_half_written(path):
+            path.unlink(missing_ok=True)
+
+
+def _forgotten(paths: Iterable[Path]) -> Iterator[Path]:
+    """Those that nobody has touched for a day."""
+    for path in paths:
+        with suppress(FileNotFoundError):
+            if time.time() - path.stat().st_mtime > _FORGOTTEN_S:
+                yield path

@@ -9,6 +9,13 @@
 | SERMOVOX_MAX_UPLOAD_BYTES | largest recording taken in                             | 8 GiB              |
 | SERMOVOX_KEEP_UPLOADS_DAYS | days an upload that broke off can be gone on with     | 7                  |
 | SERMOVOX_KEEP_BINNED_DAYS | days a replaced file lies in the bin                   | 30                 |
+| SERMOVOX_RESERVE_BYTES    | room kept free on the disk for the application itself  | 64 MiB             |
+| SERMOVOX_MOST_SAMPLES     | most sound of one recording: seconds × channels × rate | 20,000,000,000     |
+| SERMOVOX_LONGEST_TASK_H   | hours after which work that does not end is begun anew | 12                 |
+| SERMOVOX_SYNCHRONOUS      | how SQLite waits for the disk (FULL, NORMAL, OFF)      | FULL               |
+| SERMOVOX_BACKUPS          | folder that gets a backup each night                   | none               |
+| SERMOVOX_BACKUP_AT        | time of day it is made, by the server’s clock (UTC)    | 03:00              |
+| SERMOVOX_KEEP_BACKUPS     | how many of these are kept                             | 7                  |
 | SERMOVOX_WATCHED          | folder whose new files are taken in                    | none               |
 """
 
@@ -38,6 +45,12 @@ DEMO_SIGN_IN = os.environ.get("SERMOVOX_DEMO_SIGN_IN") == "1"
 MAX_UPLOAD_BYTES = int(os.environ.get("SERMOVOX_MAX_UPLOAD_BYTES", 8 * 2**30))
 KEEP_UPLOADS_DAYS = float(os.environ.get("SERMOVOX_KEEP_UPLOADS_DAYS", 7))
 KEEP_BINNED_DAYS = float(os.environ.get("SERMOVOX_KEEP_BINNED_DAYS", 30))
+RESERVE_BYTES = int(os.environ.get("SERMOVOX_RESERVE_BYTES", 64 << 20))
+MOST_SAMPLES = int(os.environ.get("SERMOVOX_MOST_SAMPLES", 20_000_000_000))
+LONGEST_TASK_H = float(os.environ.get("SERMOVOX_LONGEST_TASK_H", 12))
+BACKUPS_DIR = Path(os.environ["SERMOVOX_BACKUPS"]).resolve() if os.environ.get("SERMOVOX_BACKUPS") else None
+BACKUP_AT = os.environ.get("SERMOVOX_BACKUP_AT", "03:00")
+KEEP_BACKUPS = int(os.environ.get("SERMOVOX_KEEP_BACKUPS", 7))
 WATCHED_DIR = Path(os.environ["SERMOVOX_WATCHED"]).resolve() if os.environ.get("SERMOVOX_WATCHED") else None
 
 # A running order may have ten thousand sections, each with a tick box; a pasted script may be a whole book.
@@ -60,10 +73,12 @@ INSTALLED_APPS = [
     "sermovox.outlets",
     "sermovox.levelling",
     "sermovox.deliveries",
+    "sermovox.bins",
     "sermovox.demo",
 ]
 
 MIDDLEWARE = [
+    "sermovox.room.LetsGoOfReserve",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -96,6 +111,7 @@ TEMPLATES = [
     },
 ]
 
+SYNCHRONOUS = os.environ.get("SERMOVOX_SYNCHRONOUS", "FULL")
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
@@ -103,13 +119,13 @@ DATABASES = {
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
             "timeout": 20,
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
+            "init_command": f"PRAGMA journal_mode=WAL; PRAGMA synchronous={SYNCHRONOUS};",
         },
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
-TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend"}}
+TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default", "short"]}}
 
 AUTH_USER_MODEL = "accounts.User"
 LOGIN_URL = "accounts:sign-in"

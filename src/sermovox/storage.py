@@ -1,4 +1,9 @@
-"""Where things lie on disk, all below the data folder and none below a static or media address."""
+"""Where things lie on disk, all below the data folder and none below a static or media address.
+
+Bytes and rows change in one order, so that a kill between the two loses nothing: new bytes are on the disk before a row
+names them, and bytes go only after no row names them. What lies there without a row is cleared away later
+(`sermovox.recovery`).
+"""
 
 import errno
 import hashlib
@@ -13,28 +18,77 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from django.conf import settings
+from django.core.files import locks
+from django.db import DatabaseError
 
 from mastering import VERSION
+from mastering.audio.placing import flush, flushed_folder, put_in_place
+from sermovox import caches
 
 DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
-_BEING_WRITTEN = re.compile(r"\.[0-9a-f]{32}$")
+_BEING_WRITTEN = re.compile(r"\.[0-9a-f]{32}(\.sum)?$")
 _FORGOTTEN_S = 24 * 3600
+
+
+def is_full(error: BaseException) -> bool:
+    """Whether it was the disk that had no room, for a file or for the database."""
+    if isinstance(error, OSError):
+        return error.errno in (errno.ENOSPC, errno.EDQUOT)
+    return isinstance(error, DatabaseError) and "full" in str(error)
 
 
 def said_of(error: OSError) -> str:
     """What to tell a person whose file could not be read or kept."""
-    if error.errno == errno.ENOSPC:
+    if is_full(error):
         return DISK_FULL
     return f"The file could not be read or kept ({error.strerror}). Bring it in again."
 
 
 def not_written(error: OSError) -> str:
     """What to tell a person whose finished file could not be written."""
-    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+    if is_full(error):
         return "The server's disk is full. Free some space there, then run it again."
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
         return "Sermovox may no longer write to its data folder. Put its permissions right, then run it again."
     return f"The file could not be written ({error.strerror}). Run it again; if that fails too, look at the disk."
+
+
+@contextmanager
+def held(sha256: str) -> Iterator[None]:
+    """Nobody else keeps or deletes bytes of this hash meanwhile, in any process. Never asked for inside a transaction:
+    whoever has it may be waiting for the database.
+    """
+    with (_made(Path(settings.DATA_DIR) / "locks") / sha256[:2]).open("a") as file:
+        locks.lock(file, locks.LOCK_EX)
+        yield
+
+
+def forget_folder(folder: Path) -> None:
+    """Delete the folder of a finished file, or of a delivery, that no row names any more; where all is being copied
+    just now it is left for later.
+    """
+    if not is_being_copied():
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def forget_file(path: Path) -> None:
+    """Delete a file that no row names any more; where all is being copied just now it is left for later."""
+    if not is_being_copied():
+        path.unlink(missing_ok=True)
+
+
+@contextmanager
+def copying() -> Iterator[None]:
+    """All is being copied: meanwhile no bytes are deleted."""
+    with (_made(Path(settings.DATA_DIR)) / "copying.lock").open("a") as file:
+        locks.lock(file, locks.LOCK_EX)
+        yield
+
+
+def is_being_copied() -> bool:
+    """Whether a copy of everything is being made in some process."""
+    with (_made(Path(settings.DATA_DIR)) / "copying.lock").open("a") as file:
+        return not locks.lock(file, locks.LOCK_SH | locks.LOCK_NB)
 
 
 def incoming() -> Path:
@@ -49,13 +103,18 @@ def checking(key: int) -> Path:
 
 def stored(sha256: str) -> Path:
     """Where a recording lies, by the hash of its bytes."""
-    return _made(Path(settings.DATA_DIR) / "recordings" / sha256[:2]) / sha256
+    return flushed_folder(Path(settings.DATA_DIR) / "recordings" / sha256[:2]) / sha256
 
 
 def state_of(sha256: str) -> str:
     """Read a stored recording against its hash: "whole", "damaged" or "missing"."""
+    return state_of_file(stored(sha256), sha256)
+
+
+def state_of_file(path: Path, sha256: str) -> str:
+    """Read a file against a hash: "whole", "damaged" or "missing"."""
     try:
-        with stored(sha256).open("rb") as file:
+        with path.open("rb") as file:
             return "whole" if hashlib.file_digest(file, "sha256").hexdigest() == sha256 else "damaged"
     except FileNotFoundError:
         return "missing"
@@ -67,14 +126,13 @@ def proven_state(sha256: str, *, since: float) -> str:
     """
     note = cached(sha256, "whole")
     with suppress(OSError, ValueError):
-        at, *touched = note.read_text().split()
+        at, *touched = caches.read(note).decode().split()
         if touched == _touched(sha256) and float(at) >= since:
             return "whole"
     began = time.time()
     state = state_of(sha256)
     if state == "whole":
-        with whole(note) as path:
-            path.write_text(" ".join([str(began), *_touched(sha256)]))
+        caches.keep(note, " ".join([str(began), *_touched(sha256)]).encode())
     return state
 
 
@@ -84,12 +142,32 @@ def _touched(sha256: str) -> list[str]:
 
 
 def keep(arrived: Path, sha256: str) -> None:
-    """Move a file that has arrived to its place under its hash, read-only. A whole one there already stays."""
+    """Put a file that has arrived in its place under its hash, read-only; it is on the disk then. A whole one there
+    already stays. The caller holds the hash, until a row names it.
+    """
     if state_of(sha256) == "whole":
-        arrived.unlink()
         return
     arrived.chmod(0o444)
-    os.replace(arrived, stored(sha256))
+    flush(arrived)
+    # A second name rather than another: should no row come to name it, the upload is still there.
+    second = stored(sha256).with_name(f"{sha256}.{uuid.uuid4().hex}")
+    try:
+        try:
+            os.link(arrived, second)
+        except OSError:
+            shutil.copyfile(arrived, second)
+            flush(second)
+        os.replace(second, stored(sha256))
+    finally:
+        second.unlink(missing_ok=True)
+    flush(stored(sha256).parent)
+
+
+def forget(sha256: str) -> None:
+    """Delete a recording's bytes and what was worked out from them. The caller holds the hash."""
+    stored(sha256).unlink(missing_ok=True)
+    for leftover in cached(sha256, "waveform").parent.glob(f"{sha256}.*"):
+        leftover.unlink(missing_ok=True)
 
 
 def cached(sha256: str, kind: str) -> Path:
@@ -100,36 +178,12 @@ def cached(sha256: str, kind: str) -> Path:
 def heard(sha256: str) -> Path:
     """What of a recording is played: the copy made for it, where there is one, else the recording."""
     preview = cached(sha256, "preview.flac")
-    return preview if preview.exists() else stored(sha256)
+    return preview if caches.is_kept(preview) else stored(sha256)
 
 
 def finished(delivery_id: int, file_id: int) -> Path:
     """The folder of one finished file."""
     return Path(settings.DATA_DIR) / "deliveries" / str(delivery_id) / str(file_id)
-
-
-def binned(file_id: int) -> Path:
-    """Where a finished file lies that another has replaced, for as long as the bin keeps it."""
-    return Path(settings.DATA_DIR) / "bin" / "files" / str(file_id)
-
-
-def move_folder(folder: Path, target: Path) -> None:
-    """Move a folder to a place of its own, if it is there."""
-    if folder.exists():
-        target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.rmtree(target, ignore_errors=True)
-        os.replace(folder, target)
-
-
-@contextmanager
-def whole(target: Path) -> Iterator[Path]:
-    """A file to write that takes its name only when the block it is written in has ended well."""
-    partial = target.with_name(f"{target.name}.{uuid.uuid4().hex}")
-    try:
-        yield partial
-        os.replace(partial, target)
-    finally:
-        partial.unlink(missing_ok=True)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -138,23 +192,39 @@ class Use:
 
     recordings_bytes: int
     finished_bytes: int
-    binned_bytes: int
+    artwork_bytes: int
     incoming_bytes: int
     cache_bytes: int
+    database_bytes: int
+    others_bytes: int
     free_bytes: int
+
+    @property
+    def whole_bytes(self) -> int:
+        """All that lies in the data folder."""
+        listed = self.recordings_bytes + self.finished_bytes + self.artwork_bytes
+        return listed + self.incoming_bytes + self.cache_bytes + self.database_bytes
 
 
 def in_use() -> Use:
     """Add up what lies in the data folder."""
     data = Path(settings.DATA_DIR)
-    return Use(
-        recordings_bytes=_size_of(data / "recordings"),
-        finished_bytes=_size_of(data / "deliveries"),
-        binned_bytes=_size_of(data / "bin"),
-        incoming_bytes=_size_of(data / "incoming"),
-        cache_bytes=_size_of(data / "cache"),
-        free_bytes=shutil.disk_usage(data).free,
-    )
+    disk = shutil.disk_usage(data)
+    sizes = {
+        "recordings_bytes": _size_of(data / "recordings"),
+        "finished_bytes": _size_of(data / "deliveries"),
+        "artwork_bytes": _size_of(data / "artwork"),
+        "incoming_bytes": _size_of(data / "incoming") + _size_of(data / "checking"),
+        "cache_bytes": _size_of(data / "cache"),
+        "database_bytes": sum(path.stat().st_size for path in data.glob("*.sqlite3*")),
+    }
+    others = max(0, disk.used - sum(sizes.values()))
+    return Use(**sizes, others_bytes=others, free_bytes=disk.free)
+
+
+def is_half_written(path: Path) -> bool:
+    """Whether something that is worked out from recordings has not got its name yet."""
+    return bool(_BEING_WRITTEN.search(path.name))
 
 
 def free_cache() -> int:
@@ -167,7 +237,7 @@ def free_cache() -> int:
     for path in folder.rglob("*"):
         try:
             found = path.stat()
-            if path.is_dir() or _BEING_WRITTEN.search(path.name) and time.time() - found.st_mtime < _FORGOTTEN_S:
+            if path.is_dir() or is_half_written(path) and time.time() - found.st_mtime < _FORGOTTEN_S:
                 continue
             path.unlink()
         except FileNotFoundError:
@@ -193,20 +263,26 @@ def _made(folder: Path) -> Path:
 
 def artwork(sha256: str) -> Path:
     """Where a picture lies, by the hash of its bytes."""
-    return _made(Path(settings.DATA_DIR) / "artwork") / sha256
+    return flushed_folder(Path(settings.DATA_DIR) / "artwork") / sha256
 
 
 def keep_picture(data: bytes) -> str:
     """Keep a picture. Returns the hash of its bytes."""
     sha256 = hashlib.sha256(data).hexdigest()
-    with whole(artwork(sha256)) as path:
-        path.write_bytes(data)
+    if picture(sha256) != data:
+        partial = artwork(f"{sha256}.{uuid.uuid4().hex}")
+        try:
+            partial.write_bytes(data)
+            put_in_place(partial, artwork(sha256), replace=True)
+        finally:
+            partial.unlink(missing_ok=True)
     return sha256
 
 
 def picture(sha256: str) -> bytes:
-    """A picture that was kept; empty where there is none."""
+    """A picture that was kept; empty where there is none, or not as it was."""
     try:
-        return artwork(sha256).read_bytes() if sha256 else b""
+        data = artwork(sha256).read_bytes() if sha256 else b""
     except OSError:
         return b""
+    return data if hashlib.sha256(data).hexdigest() == sha256 else b""

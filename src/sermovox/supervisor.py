@@ -11,14 +11,19 @@ import time
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from datetime import timedelta
+from math import inf
 from pathlib import Path
 
 from django.conf import settings
 
+from sermovox import backups, queue
 from sermovox.accounts.middleware import is_loopback
-from sermovox.recovery import forget_half_taken_in, requeue_tasks
+from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
 
 _LOOK_EVERY_S = 0.5
+_LOOK_AFTER_EVERY_S = 5.0
+_CLEAR_AWAY_EVERY_S = 24 * 3600.0
 _PATIENCE_S = 8.0
 _STARTING_S = 60.0
 
@@ -31,13 +36,12 @@ class CannotStart(Exception):
 class Child:
     """A process that is started again when it dies.
 
-    Each start has an identity of its own, handed to `command` and `on_death`, so that what a dead worker left
-    behind is known from what a living one is doing.
+    Each start has an identity of its own, handed to `command`, so that what a dead worker left behind is known from
+    what a living one is doing.
     """
 
     name: str
     command: Callable[[str], list[str]]
-    on_death: Callable[[str], object] = lambda identity: None
     process: subprocess.Popen | None = field(default=None, init=False)
     identity: str = field(default="", init=False)
 
@@ -53,7 +57,6 @@ class Child:
         if self.process.poll() is not None:
             print(f"The {self.name} stopped (status {self.process.returncode}); starting it again.", flush=True)
             self._end_group()
-            self.on_death(self.identity)
             self.start()
 
     def _end_group(self) -> None:
@@ -76,7 +79,10 @@ class Supervisor:
         self._host, self._port = host, port
         self._stopping = threading.Event()
         server = Child("web server", lambda _: [sys.executable, "-m", "sermovox.server", host, str(port)])
-        self._children = [server, *(Child("worker", _worker_command, requeue_tasks) for _ in range(workers))]
+        self._workers = [Child("worker", _worker_command("*")) for _ in range(workers)]
+        # What is over in seconds never waits until hours of sound are.
+        self._workers.append(Child("worker for short work", _worker_command(queue.SHORT)))
+        self._children = [server, *self._workers]
         if settings.WATCHED_DIR:
             command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
             self._children.append(Child("watcher of the folder", lambda _: command))
@@ -91,11 +97,11 @@ class Supervisor:
         for number in (signal.SIGINT, signal.SIGTERM):
             signal.signal(number, lambda *_: self._stopping.set())
         # Whatever a former run left in the middle goes back into the queue.
-        requeue_tasks()
-        forget_half_taken_in()
+        seen_to(requeue_tasks)
         try:
             for child in self._children:
                 child.start()
+            threading.Thread(target=self._look_after, daemon=True).start()
             self._wait_until_answering()
             print(f"Sermovox is ready at {self.address}\nStop it with Ctrl+C.", flush=True)
             while not self._stopping.wait(_LOOK_EVERY_S):
@@ -103,6 +109,27 @@ class Supervisor:
                     child.watch()
         finally:
             self._stop()
+
+    def _look_after(self) -> None:
+        """See to what waits, beside watching the processes: the database may keep this waiting for a while."""
+        longest = timedelta(hours=settings.LONGEST_TASK_H)
+        looked_at = cleared_at = -inf
+        while not self._stopping.wait(_LOOK_EVERY_S):
+            seen_to(lambda: requeue_tasks([child.identity for child in self._workers]))
+            if time.monotonic() - looked_at > _LOOK_AFTER_EVERY_S:
+                look_after()
+                seen_to(lambda: self._end_workers(queue.workers_at_one_task_for(longest)))
+                seen_to(backups.make_nightly)
+                looked_at = time.monotonic()
+            if time.monotonic() - cleared_at > _CLEAR_AWAY_EVERY_S:
+                clear_away()
+                cleared_at = time.monotonic()
+
+    def _end_workers(self, identities: set[str]) -> None:
+        """End workers that will not be done; they are started anew like any that died."""
+        for child in self._workers:
+            if child.identity in identities:
+                child.process.kill()
 
     def _wait_until_answering(self) -> None:
         for _ in range(int(_STARTING_S / 0.1)):
@@ -126,7 +153,7 @@ class Supervisor:
                 # A file in the making is made anew at the next start; see requeue_tasks above.
                 process.kill()
                 process.wait()
-        requeue_tasks()
+        seen_to(requeue_tasks)
 
 
 def hold_lock(path: Path):
@@ -152,5 +179,5 @@ def _refuse_taken_port(host: str, port: int) -> None:
             ) from error
 
 
-def _worker_command(identity: str) -> list[str]:
-    return [sys.executable, "-m", "sermovox.worker", identity]
+def _worker_command(queues: str) -> Callable[[str], list[str]]:
+    return lambda identity: [sys.executable, "-m", "sermovox.worker", identity, queues]

@@ -2,6 +2,7 @@
 
 import argparse
 import json
+import os
 import sys
 from dataclasses import asdict
 from pathlib import Path
@@ -147,3 +148,14 @@ def complain(error: Exception, path: Path | None = None) -> int:
     """Say what is wrong. Returns the exit status for it."""
     print(f"sermovox: {path}: {error}" if path else f"sermovox: {error}", file=sys.stderr)
     return 1
+
+
+def set_up() -> None:
+    """Make the application's models ready, with a database of the right shape."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
+    import django
+
+    django.setup()
+    from django.core.management import call_command
+
+    call_command("migrate", verbosity=0)

@@ -2,9 +2,13 @@
 
 from django.urls import include, path
 
+from sermovox.bins.views import delete_recording
+
 urlpatterns = [
     path("", include("sermovox.productions.urls")),
     path("account/", include("sermovox.accounts.urls")),
+    path("recordings/storage/", include("sermovox.bins.urls")),
+    path("recordings/<int:pk>/delete/", delete_recording),
     path("recordings/", include("sermovox.recordings.urls")),
     path("cutting/", include("sermovox.cutting.urls")),
     path("levels/", include("sermovox.levelling.urls")),

@@ -23,7 +23,7 @@ def end_with_parent() -> None:
     threading.Thread(target=watch, daemon=True).start()
 
 
-def main(worker_id: str) -> None:
+def main(worker_id: str, queues: str) -> None:
     end_with_parent()
     if hasattr(os, "nice"):
         os.nice(_NICENESS)
@@ -38,7 +38,7 @@ def main(worker_id: str) -> None:
     django.setup()
     call_command(
         "db_worker",
-        queue_name="*",
+        queue_name=queues,
         interval=_LOOK_EVERY_S,
         worker_id=worker_id,
         startup_delay=False,

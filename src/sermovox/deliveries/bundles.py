@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 
+from mastering.errors import MasteringError
 from mastering.outlets.checksheet import CheckSheet, Delivered, check_together
 from mastering.outlets.outlet import Outlet, written
 from mastering.tagging.carried import read_carried
@@ -129,7 +130,11 @@ class Current:
 
 def chapters_in(file: FinishedFile) -> Sequence[Chapter]:
     """The chapters of a finished file, as they stand in it."""
-    return in_place(chapters_of(file.said or said_now(file)), read_carried(file.path).chapters, file.later_s)
+    try:
+        stand = read_carried(file.path).chapters
+    except (MasteringError, OSError):
+        stand = ()  # Damaged, or gone meanwhile: which is said where the file itself is wanted.
+    return in_place(chapters_of(file.said or said_now(file)), stand, file.later_s)
 
 
 def said_now(file: FinishedFile) -> dict:

@@ -1,9 +1,11 @@
 """What a delivery holds, for people and machines: CSV, JSON, and everything in one ZIP."""
 
+import hashlib
 import json
 import re
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from typing import BinaryIO
 
 from django.utils import timezone
 from zipstream import ZIP_STORED, ZipStream
@@ -22,6 +24,7 @@ from sermovox.deliveries.bundles import Bundle, chapters_in
 from sermovox.deliveries.models import Delivery, FinishedFile, names_of_others
 from sermovox.sources.names import WantedFiles, shared_facts
 
+_CHUNK_BYTES = 1 << 20
 COLUMNS = ("name", "title", "duration_s", "size_bytes", "sha256", *LEVEL_FIGURES, "verdict")
 
 
@@ -69,14 +72,34 @@ def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
     archive = ZipStream(compress_type=ZIP_STORED, sized=False)
     for bundle in bundles:
         top = f"{bundle.outlet_key}/" if len(bundles) > 1 else ""
-        folder = top + folder_of(bundle)
+        folder, wrong = top + folder_of(bundle), []
         for file in bundle.files:
-            archive.add_path(str(file.path), folder + file.name)
+            # Looked at again, as its tags may have been written anew while others were sent.
+            file.refresh_from_db(fields=["stored_as", "sha256"])
+            try:
+                content = file.path.open("rb")
+            except OSError:
+                wrong.append(f"{file.name} ({file.title}): its file is gone")
+                continue
+            archive.add(_proven(file, content, wrong), folder + file.name)
+            yield from archive.all_files()
         for name, content in extras_of(bundle).items():
             archive.add(content, top + name)
-        if bundle.to_be_known:
-            archive.add("".join(f"{line}\n" for line in bundle.to_be_known).encode(), top + READ_FIRST)
-    return iter(archive)
+        if to_be_known := [*bundle.to_be_known, *wrong]:
+            archive.add("".join(f"{line}\n" for line in to_be_known).encode(), top + READ_FIRST)
+        yield from archive.all_files()
+    yield from archive.finalize()
+
+
+def _proven(file: FinishedFile, content: BinaryIO, wrong: list[str]) -> Iterator[bytes]:
+    """The bytes of a finished file; adds to `wrong` where they are not those that were checked."""
+    digest = hashlib.sha256()
+    with content:
+        while chunk := content.read(_CHUNK_BYTES):
+            digest.update(chunk)
+            yield chunk
+    if digest.hexdigest() != file.sha256:
+        wrong.append(f"{file.name} ({file.title}) is damaged: it is not the file that was checked. Make it again")
 
 
 def folder_of(bundle: Bundle) -> str:

@@ -6,17 +6,20 @@ import uuid
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from django.conf import settings
 from django.db import models, transaction
 from django.db.models import Q
+from django.db.models.signals import post_delete
+from django.dispatch import receiver
 from django.urls import reverse
 from django.utils import timezone
 
+from mastering.audio.placing import flushed_folder
 from mastering.errors import CannotMake
 from mastering.naming.checks import NameProblem, numbered
-from mastering.naming.renaming import CannotRename, new_names, rename_all
+from mastering.naming.renaming import CannotRename, new_names
 from mastering.outlets.checksheet import FAIL, PASS, REMARK, consistency, verdict_of
 from mastering.outlets.outlet import Outlet, parse, written
 from mastering.outlets.sentences import steps
@@ -33,6 +36,7 @@ from sermovox.deliveries.fingerprints import (
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.progress import seconds_left
+from sermovox.queue import enqueue
 from sermovox.sources.names import Wanted, WantedFiles, today
 from sermovox.sources.soundings import Soundings, digest
 
@@ -161,7 +165,18 @@ def current_files(production: Production, outlet_key: str) -> "dict[tuple[int | 
 class DeliveryQuerySet(models.QuerySet):
     def of(self, user) -> "DeliveryQuerySet":
         """Those of a person's productions."""
-        return self.filter(production__owner=user)
+        return self.filter(production__owner=user, production__deleted_at=None)
+
+    def outdated(self) -> "DeliveryQuerySet":
+        """Those that have lain in the bin for as long as it keeps them."""
+        return self.filter(deleted_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS))
+
+
+class DeliveryManager(models.Manager.from_queryset(DeliveryQuerySet)):
+    """Deliveries that do not lie in the bin."""
+
+    def get_queryset(self):
+        return super().get_queryset().filter(deleted_at=None)
 
 
 class Delivery(models.Model):
@@ -169,7 +184,7 @@ class Delivery(models.Model):
 
     `whole` says whether it makes a file of every section there was, `left_out` which sections a file of all of them
     goes without. `members` are all files that its own are levelled beside, as `Sounding.settled` gives them; empty
-    where each is levelled by itself.
+    where each is levelled by itself. One that was deleted lies in the bin since `deleted_at`.
     """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="deliveries")
@@ -181,8 +196,10 @@ class Delivery(models.Model):
     whole = models.BooleanField(default=True)
     left_out = models.JSONField(default=list)
     members = models.JSONField(default=list)
+    deleted_at = models.DateTimeField(null=True)
 
-    objects = DeliveryQuerySet.as_manager()
+    objects = DeliveryManager()
+    with_deleted = DeliveryQuerySet.as_manager()
 
     class Meta:
         ordering = ["-created_at", "-pk"]
@@ -220,8 +237,6 @@ class Delivery(models.Model):
         both are kept. An outlet for which everything is skipped or up to date has no delivery. Raises CannotMake where
         a name cannot be used.
         """
-        for file in FinishedFile.objects.outdated():
-            file.empty_bin()
         run, deliveries, soundings = uuid.uuid4(), [], Soundings(production)
         with transaction.atomic():
             production.last_outlets = [outlet.key for outlet in outlets]
@@ -231,7 +246,7 @@ class Delivery(models.Model):
                 files, plan = plan_run(production, outlet, sections, some=some, again=again, soundings=soundings)
                 delivery = cls._settle(files, plan, choice, run, some=some)
                 deliveries += [delivery] if delivery else []
-            _enqueue(FinishedFile.objects.filter(delivery__in=deliveries))
+            queue_files(FinishedFile.objects.filter(delivery__in=deliveries))
         return deliveries
 
     @classmethod
@@ -299,7 +314,28 @@ class Delivery(models.Model):
             for file in unmade.select_related("delivery__production", "replaces"):
                 file.take_free_name()
             unmade.update(state=FinishedFile.State.WAITING, share=0.0, refusal="", starts=0)
-            _enqueue(unmade)
+            queue_files(unmade)
+
+    def put_away(self) -> None:
+        """Put it in the bin with its files; what is not made yet of them is not made any more."""
+        with transaction.atomic():
+            self.cancelled_at = self.cancelled_at or timezone.now()
+            self.deleted_at = timezone.now()
+            self.save(update_fields=["cancelled_at", "deleted_at"])
+            self.files.waiting().update(state=FinishedFile.State.CANCELLED)
+
+    def take_back(self) -> None:
+        """Out of the bin again. Raises CannotMake where a name is taken by now."""
+        with transaction.atomic():
+            standing = list(self.files.made().filter(replaced_at=None))
+            taken = names_of_others(self.production, self.outlet_key, standing)
+            for file in standing:
+                if file.name.casefold() in taken:
+                    raise CannotMake(
+                        f"There is another file called {file.name} by now. Give that one another name first."
+                    )
+            self.deleted_at = None
+            self.save(update_fields=["deleted_at"])
 
     def hold_together(self) -> None:
         """Once all files are made, add to each what the outlet asks of it beside the other files that stand for it."""
@@ -347,6 +383,9 @@ class Delivery(models.Model):
         return len(changed)
 
     def _want_free(self, changed: list[tuple["FinishedFile", str]]) -> None:
+        for file, _ in changed:
+            if not file.is_there:
+                raise CannotRename(f"“{file.name}” is not there any more. Nothing was renamed.")
         taken = names_of_others(self.production, self.outlet_key, [file for file, _ in changed])
         for _, name in changed:
             if name.casefold() in taken:
@@ -355,7 +394,6 @@ class Delivery(models.Model):
                 )
 
     def _take_names(self, changed: list[tuple["FinishedFile", str]]) -> None:
-        moves = [(file.path, file.folder / name) for file, name in changed]
         files = WantedFiles(self.production, self.outlet, date=NO_DATE).files
         now = {file.key: file.name for file in files}
         for file, name in changed:
@@ -364,16 +402,16 @@ class Delivery(models.Model):
             asked = now.get((file.section_id, file.voice)) if file.follows else None
             file.set_followed(file.follows | {"name": asked} if asked else file.follows)
             file.save(update_fields=["name", "follows", "fingerprint"])
-        # Last: should the disk refuse, the names in the database are taken back with it.
-        rename_all(moves)
 
-    def delete(self, *args, **kwargs):
-        folders = [storage.finished(self.pk, 0).parent]
-        folders += [storage.binned(key) for key in self.files.filter(in_bin=True).values_list("pk", flat=True)]
-        result = super().delete(*args, **kwargs)
-        for folder in folders:
-            shutil.rmtree(folder, ignore_errors=True)
-        return result
+    def empty_bin(self) -> None:
+        """Delete it for good, with its files."""
+        self.delete()
+
+
+@receiver(post_delete, sender=Delivery)
+def _forget_files(instance: Delivery, **_) -> None:
+    folder = storage.finished(instance.pk, 0).parent
+    transaction.on_commit(lambda: storage.forget_folder(folder))
 
 
 def _members(files: WantedFiles, wanted: list[PlannedFile]) -> list[dict]:
@@ -384,17 +422,22 @@ def _members(files: WantedFiles, wanted: list[PlannedFile]) -> list[dict]:
     return [each.sounding.settled() for each in files.files if not each.sounding.refusal]
 
 
-def _enqueue(files: "FinishedFileQuerySet") -> None:
+def queue_files(files: "FinishedFileQuerySet") -> None:
     """Have files made once the transaction is over: those of one section for several outlets together."""
     from sermovox.deliveries.tasks import make_files
 
+    first = files.select_related("delivery__production").first()
+    if first is None:
+        return
+    own = FinishedFile.objects.under_way().filter(delivery__production__owner=first.delivery.production.owner_id)
+    behind = own.exclude(pk__in=files.values("pk")).count()
     together: dict[str, list[int]] = {}
     rows = files.order_by("place", "pk").values_list("pk", "section_id", "recording_id", "programme", "treatment")
     # The file of all sections takes longest and is begun first, so that no worker is left alone with it.
     for key, *sound in sorted(rows, key=lambda row: row[1] is not None):
         together.setdefault(json.dumps(sound, sort_keys=True), []).append(key)
-    for keys in together.values():
-        transaction.on_commit(lambda keys=keys: make_files.enqueue(keys))
+    for number, keys in enumerate(together.values()):
+        transaction.on_commit(lambda keys=keys, at=behind + number: enqueue(make_files, keys, behind=at))
 
 
 class FinishedFileQuerySet(models.QuerySet):
@@ -415,11 +458,11 @@ class FinishedFileQuerySet(models.QuerySet):
     def holding(self) -> "FinishedFileQuerySet":
         """Those whose names are taken: that stand, or are about to be made."""
         about = Q(state__in=[FinishedFile.State.WAITING, FinishedFile.State.MAKING])
-        return self.filter(about | Q(state__in=FinishedFile.MADE, replaced_at=None))
+        return self.filter(about | Q(state__in=FinishedFile.MADE, replaced_at=None), delivery__deleted_at=None)
 
     def standing(self) -> "FinishedFileQuerySet":
         """Those made that nothing has replaced."""
-        return self.made().filter(replaced_at=None)
+        return self.made().filter(replaced_at=None, delivery__deleted_at=None)
 
     def current(self) -> "FinishedFileQuerySet":
         """Those that can stand for their section, or for all of them; of several the newest does."""
@@ -444,7 +487,9 @@ class FinishedFile(models.Model):
 
     `follows` is what it followed from (see `fingerprints`), `fingerprint` the hash of that, and `said` what it was to
     say of itself (see `inscriptions`); empty where an earlier version made it. One that was replaced stays, with the
-    time; its bytes lie in the bin for some time, while `in_bin` is set.
+    time; its bytes are kept for some time, while `in_bin` is set. `name` is what it is called; its bytes lie in its
+    folder as `stored_as`. Names, bin and tags change by one row: no byte is moved, and what is written anew gets a
+    name of its own on the disk until the row names that.
     """
 
     class State(models.TextChoices):
@@ -495,6 +540,7 @@ class FinishedFile(models.Model):
     replaces = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, related_name="successors")
     replaced_at = models.DateTimeField(null=True)
     in_bin = models.BooleanField(default=False)
+    stored_as = models.CharField(max_length=255, blank=True)
 
     objects = FinishedFileQuerySet.as_manager()
 
@@ -509,11 +555,11 @@ class FinishedFile(models.Model):
 
     @property
     def folder(self) -> Path:
-        return storage.binned(self.pk) if self.in_bin else storage.finished(self.delivery_id, self.pk)
+        return storage.finished(self.delivery_id, self.pk)
 
     @property
     def path(self) -> Path:
-        return self.folder / self.name
+        return self.folder / self.stored_as
 
     @property
     def waveform_path(self) -> Path:
@@ -546,6 +592,7 @@ class FinishedFile(models.Model):
         """
         waiting = FinishedFile.objects.filter(pk=self.pk, state=self.State.WAITING)
         claim = {"state": self.State.MAKING, "started_at": timezone.now(), "share": 0.0, "stage": ""}
+        claim["stored_as"] = f"sound{PurePath(self.name).suffix}"
         if not waiting.update(starts=models.F("starts") + 1, **claim):
             return False
         self.refresh_from_db()
@@ -556,7 +603,7 @@ class FinishedFile(models.Model):
             )
             return False
         shutil.rmtree(self.folder, ignore_errors=True)
-        self.folder.mkdir(parents=True)
+        flushed_folder(self.folder)
         return True
 
     def set_made(self, made: Made, sha256: str) -> None:
@@ -573,6 +620,8 @@ class FinishedFile(models.Model):
         # Another worker may be done at the same time with the one it replaces, or with the one that replaces it.
         with transaction.atomic():
             self.save()
+            if not Delivery.objects.filter(pk=self.delivery_id).exists():
+                return  # Deleted meanwhile: it takes nobody's place.
             for earlier in self.earlier_ones():
                 if earlier.is_made and earlier.replaced_at is None:
                     earlier.put_in_bin()
@@ -583,7 +632,8 @@ class FinishedFile(models.Model):
         """Keep what was found when it was checked again."""
         self.figures, self.findings = figures, findings
         self.state = self._BY_VERDICT[verdict_of(finding["verdict"] for finding in findings)]
-        self.save(update_fields=["figures", "findings", "state", "sha256", "said", "follows", "fingerprint"])
+        written = ("sha256", "said", "follows", "fingerprint", "stored_as")
+        self.save(update_fields=["figures", "findings", "state", *written])
 
     def earlier_ones(self) -> "Iterator[FinishedFile]":
         """The file it replaces, the one that was to replace before it, and so on."""
@@ -633,13 +683,9 @@ class FinishedFile(models.Model):
         return UP_TO_DATE if self.fingerprint == digest(follows) else changes_between(self.follows, follows)
 
     def put_in_bin(self) -> None:
-        """Take it out of the way for its successor: the record stays, the bytes lie in the bin."""
-        folder = self.folder
-        self.replaced_at = timezone.now()
-        self.save(update_fields=["replaced_at"])
-        storage.move_folder(folder, storage.binned(self.pk))
-        self.in_bin = True
-        self.save(update_fields=["in_bin"])
+        """Take it out of the way for its successor: the record stays, and the bytes for some time."""
+        self.replaced_at, self.in_bin = timezone.now(), True
+        self.save(update_fields=["replaced_at", "in_bin"])
 
     def take_back(self) -> None:
         """Let it stand again in place of the one that replaced it, which goes to the bin. Raises CannotMake."""
@@ -651,16 +697,14 @@ class FinishedFile(models.Model):
                 successor.put_in_bin()
             if self.name.casefold() in names_of_others(self.delivery.production, self.delivery.outlet_key, [self]):
                 raise CannotMake(f"There is another file called {self.name} by now. Give that one another name first.")
-            folder = self.folder
             self.replaced_at, self.in_bin = None, False
             self.save(update_fields=["replaced_at", "in_bin"])
-            storage.move_folder(folder, self.folder)
 
     def empty_bin(self) -> None:
         """Let its bytes go; the record stays."""
-        shutil.rmtree(self.folder, ignore_errors=True)
         self.in_bin = False
         self.save(update_fields=["in_bin"])
+        storage.forget_folder(self.folder)
 
     def set_refused(self, reason: str) -> None:
         self.state, self.refusal, self.stage, self.finished_at = (

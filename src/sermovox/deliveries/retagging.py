@@ -1,6 +1,7 @@
 """Tags of finished files compared with what the production says now, and written without touching their sound."""
 
 import hashlib
+import uuid
 from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass, replace
 
@@ -13,6 +14,7 @@ from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscribing import reinscribe_all
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
 from mastering.tagging.mp4_chapters import MP4S, has_links_and_pictures
+from sermovox import storage
 from sermovox.deliveries.fingerprints import NO_DATE, chapters_said, followed_by
 from sermovox.deliveries.inscriptions import (
     Inscriptions,
@@ -28,6 +30,7 @@ from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import Soundings
 
 _MOST_SHOWN = 200
+_GONE = "Its file is no longer there. Make it again."
 
 
 @dataclass(frozen=True)
@@ -67,15 +70,28 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
         try:
             has = read_carried(file.path)
             said, given, texts = says.of(file, has)
-            wanted.append((file, said, texts, (file.path, has.container, given)))
-        except (MasteringError, OSError) as error:
+            again = file.folder / f"{uuid.uuid4().hex}{file.path.suffix}"
+            wanted.append((file, said, texts, (file.path, has.container, given, again)))
+        except FileNotFoundError:
+            refused.append((file.name, _GONE))
+        except OSError as error:
+            refused.append((file.name, f"It could not be read ({error.strerror})."))
+        except MasteringError as error:
             refused.append((file.name, str(error)))
     written = 0
-    for (file, said, texts, _), wrong in zip(wanted, reinscribe_all([each for *_, each in wanted]), strict=True):
+    for (file, said, texts, (before, *_, again)), wrong in zip(
+        wanted, reinscribe_all([each for *_, each in wanted]), strict=True
+    ):
         if wrong is None:
             file.said = said
             file.set_followed(says.followed(file, said))
-            _check_again(file, texts)
+            file.stored_as = again.name
+            try:
+                _check_again(file, texts)
+            except BaseException:
+                again.unlink(missing_ok=True)
+                raise
+            storage.forget_file(before)
             written += 1
         elif isinstance(wrong, MasteringError):
             refused.append((file.name, str(wrong)))
@@ -172,7 +188,7 @@ def _row(file: FinishedFile, says: _Says) -> Row:
         has = read_carried(file.path)
         _, given, _ = says.of(file, has)
     except FileNotFoundError:
-        return Row(file, [], "Its file is no longer there. Make it again.")
+        return Row(file, [], _GONE)
     except MasteringError as error:
         return Row(file, [], str(error))
     lines = [

@@ -13,6 +13,7 @@ from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, CannotMake, MasteringError
 from mastering.pipeline import Made, Order, Stages, make_all
 from mastering.tagging.inscription import BadTag
+from sermovox import caches
 from sermovox.deliveries.bundles import said_now
 from sermovox.deliveries.inscriptions import restored
 from sermovox.deliveries.models import FinishedFile
@@ -20,7 +21,7 @@ from sermovox.deliveries.proof import prove_recordings
 from sermovox.levelling.members import Member, beside
 from sermovox.levelling.plans import plan_beside
 from sermovox.sources.soundings import Sounding, Soundings
-from sermovox.storage import not_written, whole
+from sermovox.storage import not_written
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.5
@@ -67,6 +68,7 @@ def _record(files: list[FinishedFile], results: list[Made | MasteringError]) -> 
             continue
         with file.path.open("rb") as content:
             sha256 = hashlib.file_digest(content, "sha256").hexdigest()
+        caches.seal(file.waveform_path)
         file.set_made(made, sha256)
         file.delivery.hold_together()
 
@@ -83,7 +85,7 @@ def draw_file(file_id: int) -> None:
     file = FinishedFile.objects.filter(pk=file_id).first()
     if file is None or not file.is_made or not file.path.exists():
         return
-    with whole(file.waveform_path) as path:
+    with caches.making(file.waveform_path) as path:
         writer = WaveformWriter(path)
         with Reader(file.path) as reader:
             for block in reader.blocks():
@@ -146,6 +148,7 @@ def _order(
     return Order(
         outlet=outlet,
         target=file.path,
+        name=file.name,
         measured=member.measurement,
         plan=plan,
         inscription=inscription,

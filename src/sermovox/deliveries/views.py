@@ -23,10 +23,11 @@ from sermovox.deliveries.estimates import Proposed, Together
 from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.tasks import draw_file
+from sermovox.numerals import whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
+from sermovox.queue import enqueue_once
 from sermovox.recordings.views import send_waveform
-from sermovox.recovery import enqueue_once
 from sermovox.sources.soundings import Soundings
 from sermovox.ui.files import send_audio
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
@@ -54,7 +55,7 @@ def start(request, production_id: int):
     first.
     """
     production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
-    keys = {int(key) for key in request.POST.getlist("section") if key.isdigit()}
+    keys = set(whole_numbers(request.POST.getlist("section")))
     all_sections = production.sections.select_related("recording").defer("script")
     if "everywhere" in request.POST:
         sections = [section for section in all_sections if section.recording and section.recording.ready]
@@ -177,7 +178,7 @@ def tags(request, pk: int):
         if not is_as_seen(request, seen):
             messages.error(request, ELSEWHERE)
             return redirect("deliveries:tags", pk)
-        chosen = {int(key) for key in request.POST.getlist("file") if key.isdigit()}
+        chosen = set(whole_numbers(request.POST.getlist("file")))
         written, refused = retagging.write(delivery, chosen)
         if written:
             files = f"{written} file{'s' * (written != 1)}"
@@ -378,7 +379,7 @@ def audio(request, pk: int):
 
 def waveform(request, pk: int):
     file = _made_file(request, pk)
-    return send_waveform(request, file.waveform_path, lambda: enqueue_once(draw_file, pk))
+    return send_waveform(request, file.waveform_path, lambda: enqueue_once(draw_file, pk, short=True))
 
 
 def download(request, pk: int):
@@ -492,7 +493,7 @@ def _mine(request, pk: int) -> Delivery:
 
 
 def _my_file(request, pk: int) -> FinishedFile:
-    files = FinishedFile.objects.filter(delivery__production__owner=request.user)
+    files = FinishedFile.objects.filter(delivery__in=Delivery.objects.of(request.user))
     return get_object_or_404(files.select_related("delivery__production", "recording"), pk=pk)
 
 

@@ -18,7 +18,7 @@ from mastering.pipeline import Sounding as Sound
 from mastering.pipeline import Survey, measured_for
 from mastering.rendering import Programme
 from mastering.shaping.treatment import ALWAYS
-from sermovox import storage
+from sermovox import caches, storage
 from sermovox.cutting.programmes import opened
 from sermovox.productions.models import Section
 from sermovox.sources.soundings import Sounding, Soundings, digest
@@ -105,15 +105,15 @@ class Member:
         return storage.cached(digest([as_list(part.pieces), tracks, self.channels]), "levels.npz")
 
     def _kept_part(self, part: Programme) -> Levels:
-        with suppress(OSError, ValueError, KeyError, TypeError):
-            return Measurement.load(self._part_path(part)).levels
+        with suppress(OSError):
+            return Measurement.load(caches.judged(self._part_path(part))).levels
         raise NotMeasured("A passage of this section is being measured. It takes a moment.")
 
     def _measured_part(self, part: Programme) -> Levels:
         with suppress(NotMeasured):
             return self._kept_part(part)
         found = measured_for(part, channels=self.channels)
-        with storage.whole(self._part_path(part)) as path:
+        with caches.making(self._part_path(part)) as path:
             found.save(path)
         return found.levels
 
@@ -138,9 +138,10 @@ class Member:
 
     @property
     def _is_known(self) -> bool:
-        if self._path.exists():
+        if caches.is_kept(self._path):
             return True
-        return self._is_as_recorded and storage.cached(self.sounding.recording.sha256, "measurement.npz").exists()
+        recording = self.sounding.recording
+        return self._is_as_recorded and caches.is_kept(storage.cached(recording.sha256, "measurement.npz"))
 
     @property
     def _is_as_recorded(self) -> bool:
@@ -160,7 +161,7 @@ class Member:
             )
         with suppress(OSError):
             if time.time() - self._refused_path.stat().st_mtime < _REFUSED_FOR_S:
-                return self._refused_path.read_text("utf-8")
+                return caches.read(self._refused_path).decode()
         return ""
 
     @property
@@ -169,15 +170,14 @@ class Member:
 
     def refuse(self, reason: str) -> None:
         """Keep why it cannot be measured, so that it is not tried again and again."""
-        with storage.whole(self._refused_path) as path:
-            path.write_text(reason, "utf-8")
+        caches.keep(self._refused_path, reason.encode())
 
     def measurement(self) -> Measurement | None:
         """All that was measured, if the cache has it."""
         if self._is_as_recorded and (found := self.sounding.recording.kept_measurement()):
             return found
-        with suppress(OSError, ValueError, KeyError, TypeError):
-            return Measurement.load(self._path)
+        with suppress(OSError):
+            return Measurement.load(caches.judged(self._path))
         return None
 
     def measure(self, progress: Progress | None = None) -> Measurement:
@@ -190,7 +190,7 @@ class Member:
             found = measured_for(
                 source, channels=self.channels, rumble_hz=self.treatment.measured_hz, progress=progress
             )
-            with storage.whole(self._path) as path:
+            with caches.making(self._path) as path:
                 found.save(path)
         if self._through_filter:
             self._through_filter.measure(progress)

@@ -3,6 +3,7 @@
 import json
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 
 from mastering.errors import CannotMake, UnreadableRecording
@@ -12,7 +13,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.picture import Bar, bar_after, bar_before
 from mastering.outlets.rules import Demand
 from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
-from sermovox import storage
+from sermovox import caches, storage
 from sermovox.levelling.members import Member, NotMeasured
 from sermovox.sources.soundings import digest
 
@@ -89,12 +90,13 @@ def _shared(members: Sequence[Member], outlet: Outlet) -> float | None:
         return None
     keys = sorted([member.key, member.content_kind] for member in together)
     path = storage.cached(digest(["gain", keys, repr(outlet)]), "gain.json")
-    if not path.exists():
-        if not all(member.is_measured for member in together):
-            raise NotMeasured("A section of the set is being measured.")
-        with storage.whole(path) as kept:
-            kept.write_text(json.dumps(shared_gain_db(together, outlet)))
-    return json.loads(path.read_text())
+    with suppress(FileNotFoundError):
+        return json.loads(caches.read(path))
+    if not all(member.is_measured for member in together):
+        raise NotMeasured("A section of the set is being measured.")
+    gain_db = shared_gain_db(together, outlet)
+    caches.keep(path, json.dumps(gain_db).encode())
+    return gain_db
 
 
 def _planned(
@@ -111,15 +113,12 @@ def _planned(
         repr(member.known),
     ]
     path = storage.cached(digest(facts), "plan.json")
-    try:
-        return _read(json.loads(path.read_text()))
-    except (OSError, ValueError, KeyError, TypeError):
-        pass
+    with suppress(FileNotFoundError):
+        return _read(json.loads(caches.read(path)))
     if only_kept:
         return None
     planned = _made(member, outlet, shared_db, near)
-    with storage.whole(path) as kept:
-        kept.write_text(json.dumps(asdict(planned)))
+    caches.keep(path, json.dumps(asdict(planned)).encode())
     return planned
 
 

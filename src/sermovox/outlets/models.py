@@ -1,5 +1,6 @@
 """Rule sheets of people's own, and shipped ones they changed, with all their versions."""
 
+import os
 import uuid
 from collections.abc import Iterable
 from datetime import timedelta
@@ -14,11 +15,14 @@ from mastering.naming.patterns import plain
 from mastering.outlets.checksheet import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text, written
 from sermovox import storage
+from sermovox.limits import is_short
 from sermovox.progress import seconds_left
+from sermovox.queue import enqueue_once
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
 _MOST_STARTS = 3
+_ARRIVES_WITHIN = timedelta(hours=1)
 _KEPT_FOR = timedelta(days=1)
 """How long the findings about a file from anywhere are shown."""
 
@@ -148,8 +152,6 @@ class FileCheck(models.Model):
     @classmethod
     def begin(cls, user, outlet: Outlet, files: Iterable, content_kind: str) -> None:
         """Keep uploaded files until they are checked, and queue that. What was found long ago is forgotten."""
-        from sermovox.outlets.tasks import check_file
-
         for old in cls.objects.filter(created_at__lt=timezone.now() - _KEPT_FOR):
             old.delete()
         batch, text = uuid.uuid4(), written(outlet)
@@ -157,13 +159,29 @@ class FileCheck(models.Model):
             facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}
             check = cls.objects.create(name=file.name[:255], content_kind=content_kind, **facts)
             try:
-                with check.path.open("wb") as kept:
+                arriving = check.path.with_name(f"{check.pk}.arriving")
+                with arriving.open("wb") as kept:
                     for chunk in file.chunks():
                         kept.write(chunk)
+                os.replace(arriving, check.path)
             except OSError as error:
                 check.settle(cls.State.UNREADABLE, said=storage.said_of(error))
             else:
-                check_file.enqueue(check.pk)
+                check.queue()
+
+    def queue(self) -> None:
+        """Have it checked. Files of several people take turns."""
+        from sermovox.outlets.tasks import check_file
+
+        before = FileCheck.objects.under_way().filter(owner=self.owner_id, pk__lt=self.pk)
+        enqueue_once(check_file, self.pk, short=is_short(self.path), behind=before.count())
+
+    def go_on(self) -> None:
+        """Have it checked, should it not be in the queue although its file is here."""
+        if self.path.exists():
+            self.queue()
+        elif self.created_at < timezone.now() - _ARRIVES_WITHIN:
+            self.settle(self.State.UNREADABLE, said="This file did not arrive whole. Send it once more.")
 
     @property
     def path(self):

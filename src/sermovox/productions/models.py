@@ -3,11 +3,13 @@
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict
+from datetime import timedelta
 
 from django.conf import settings
 from django.db import models, transaction
 from django.db.models import Q
 from django.urls import reverse
+from django.utils import timezone
 from django.utils.text import slugify
 
 from mastering.editing.assembly import Stretch, as_list, from_list
@@ -15,7 +17,7 @@ from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import Treatment, treatment_of
 from mastering.tagging.artwork import ArtworkRule, inspect, picture_for
-from sermovox import storage
+from sermovox import caches, storage
 from sermovox.outlets.models import outlets_of
 
 _LONGEST_KEY = 60
@@ -28,9 +30,20 @@ class ProductionQuerySet(models.QuerySet):
         """Those that belong to a person."""
         return self.filter(owner=user)
 
+    def outdated(self) -> "ProductionQuerySet":
+        """Those that have lain in the bin for as long as it keeps them."""
+        return self.filter(deleted_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS))
+
+
+class ProductionManager(models.Manager.from_queryset(ProductionQuerySet)):
+    """Productions that do not lie in the bin."""
+
+    def get_queryset(self):
+        return super().get_queryset().filter(deleted_at=None)
+
 
 class Production(models.Model):
-    """One book, series or set of lines."""
+    """One book, series or set of lines. A deleted one lies in the bin, with all that is its, since `deleted_at`."""
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="productions")
     key = models.SlugField(max_length=80, unique=True, editable=False)
@@ -51,8 +64,10 @@ class Production(models.Model):
     outlet_keys = models.JSONField(default=list, editable=False)
     last_outlets = models.JSONField(default=list, editable=False)
     created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True, editable=False)
 
-    objects = ProductionQuerySet.as_manager()
+    objects = ProductionManager()
+    with_deleted = ProductionQuerySet.as_manager()
 
     class Meta:
         ordering = ["-created_at", "-pk"]
@@ -96,12 +111,28 @@ class Production(models.Model):
     def _free_key(self) -> str:
         """A name for the terminal and the watched folder: the title in plain letters, numbered where it is taken."""
         base = slugify(plain(self.title))[:_LONGEST_KEY].strip("-") or "production"
-        taken = set(Production.objects.filter(key__startswith=base).values_list("key", flat=True))
+        taken = set(Production.with_deleted.filter(key__startswith=base).values_list("key", flat=True))
         key, number = base, 1
         while key in taken:
             number += 1
             key = f"{base}-{number}"
         return key
+
+    def put_away(self) -> None:
+        """Put it in the bin, with all that is its; nothing more is made for it."""
+        with transaction.atomic():
+            self.deliveries.filter(cancelled_at=None).update(cancelled_at=timezone.now())
+            self.deleted_at = timezone.now()
+            self.save(update_fields=["deleted_at"])
+
+    def take_back(self) -> None:
+        """Out of the bin again."""
+        self.deleted_at = None
+        self.save(update_fields=["deleted_at"])
+
+    def empty_bin(self) -> None:
+        """Delete it for good, with all that is its."""
+        self.delete()
 
     def name_facts(self) -> dict[str, str | int | None]:
         """The fields of name patterns that are the same for all its sections."""
@@ -134,14 +165,17 @@ def fitted_artwork(sha256: str, rule: ArtworkRule | None) -> bytes:
     asked = f"{rule.at_least_px}-{rule.at_most_px}px-{rule.at_most_bytes}.{rule.format.lower()}"
     kept = storage.cached(sha256, asked)
     with suppress(FileNotFoundError):
-        return kept.read_bytes()
+        return caches.read(kept)
     picture = picture_for(rule, storage.picture(sha256))
-    with storage.whole(kept) as path:
-        path.write_bytes(picture)
+    caches.keep(kept, picture)
     return picture
 
 
 class SectionQuerySet(models.QuerySet):
+    def of(self, user) -> "SectionQuerySet":
+        """Those of a person's productions."""
+        return self.filter(production__owner=user, production__deleted_at=None)
+
     def waiting(self) -> "SectionQuerySet":
         """Those that have no recording, or that of which was deleted as a whole."""
         return self.filter(Q(recording=None) | Q(recording__state="deleted"), programme=[])

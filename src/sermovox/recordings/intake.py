@@ -1,22 +1,24 @@
 """Taking in a file: its bytes, its name, and whether it is a recording at all."""
 
 import hashlib
-import shutil
 import uuid
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath, PureWindowsPath
 
 from django.conf import settings
+from django.core.files import locks
 from django.db import transaction
 
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from sermovox import storage
 from sermovox.cutting.programmes import refresh_lengths
+from sermovox.limits import refuse_too_long
 from sermovox.productions.models import Production, Section
 from sermovox.productions.order import place_among
 from sermovox.recordings.models import Recording, Upload
-from sermovox.recordings.tasks import measure_recording
+from sermovox.recordings.tasks import queue_measuring
+from sermovox.room import has_room
 
 _LONGEST_NAME = 255
 _CHUNK_BYTES = 1 << 20
@@ -43,7 +45,10 @@ def take_in(production: Production, source: Path, *, name: str = "") -> Intake:
     arriving = storage.incoming() / uuid.uuid4().hex
     try:
         sha256 = _copied(source, arriving)
-        return _kept(production, shown_name(name or source.name), arriving, sha256)
+        _opened(arriving)
+        with storage.held(sha256):
+            storage.keep(arriving, sha256)
+            return _kept(production, sha256, name=shown_name(name or source.name), size_bytes=arriving.stat().st_size)
     except OSError as error:
         raise Refused(storage.said_of(error)) from error
     finally:
@@ -51,22 +56,34 @@ def take_in(production: Production, source: Path, *, name: str = "") -> Intake:
 
 
 def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
-    """Take in an upload that has arrived whole, and note with it what became of it. Its hash, where it is known."""
-    claimed = Upload.objects.filter(pk=upload.pk, state=Upload.State.ARRIVING)
-    if not claimed.update(state=Upload.State.FINISHING):
-        return
+    """Take in an upload that has arrived whole, and note with it what became of it. Its hash, where it is known.
+
+    Whoever holds its file is at it; the system lets go of that when a server dies, so that whoever looks next goes on.
+    Raises OSError where the disk will not have it; what has arrived stays.
+    """
     try:
-        if not sha256:
-            with upload.path.open("rb") as file:
-                sha256 = hashlib.file_digest(file, "sha256").hexdigest()
-        taken = _kept(upload.production, upload.name, upload.path, sha256, batch=upload.batch, rank=upload.rank)
-    except MasteringError as error:
-        upload.settle(Upload.State.REFUSED, str(error))
-    except OSError as error:
-        upload.settle(Upload.State.REFUSED, storage.said_of(error))
-    else:
-        note = f"This is the same file as “{taken.recording.name}”, which is here already." if taken.known else ""
-        upload.settle(Upload.State.HERE, note, taken.recording)
+        file = upload.path.open("rb")
+    except FileNotFoundError:
+        return
+    with file:
+        if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
+            return
+        under_way = Upload.objects.unfinished().filter(pk=upload.pk)
+        if not under_way.update(state=Upload.State.FINISHING):
+            return
+        try:
+            _opened(upload.path)
+        except MasteringError as error:
+            upload.settle(Upload.State.REFUSED, str(error))
+            return
+        sha256 = sha256 or hashlib.file_digest(file, "sha256").hexdigest()
+        with storage.held(sha256):
+            storage.keep(upload.path, sha256)
+            facts = {"name": upload.name, "size_bytes": upload.size_bytes, "batch": upload.batch, "rank": upload.rank}
+            with transaction.atomic():
+                taken = _kept(upload.production, sha256, **facts)
+                same = f"This is the same file as “{taken.recording.name}”, which is here already."
+                upload.settle(Upload.State.HERE, same if taken.known else "", taken.recording)
 
 
 def use(recording: Recording) -> Section:
@@ -101,6 +118,8 @@ def _copied(source: Path, arriving: Path) -> str:
     """Copy a file; returns its SHA-256."""
     digest = hashlib.sha256()
     refuse_too_large(source.stat().st_size)
+    if not has_room(source.stat().st_size):
+        raise Refused(storage.DISK_FULL)
     with source.open("rb") as theirs, arriving.open("xb") as ours:
         while chunk := theirs.read(_CHUNK_BYTES):
             digest.update(chunk)
@@ -108,26 +127,30 @@ def _copied(source: Path, arriving: Path) -> str:
     return digest.hexdigest()
 
 
+def _opened(path: Path) -> None:
+    """Raise UnreadableRecording for what is no recording, Refused for one that is longer than is measured."""
+    with Reader(path) as reader:
+        refuse_too_long(reader.promised_s or 0.0, reader.channels, reader.sample_rate_hz)
+
+
 def refuse_too_large(size_bytes: int) -> None:
-    """Raise Refused for more than the server takes, or more than its disk has room for."""
+    """Raise Refused for more than the server takes."""
     if size_bytes > settings.MAX_UPLOAD_BYTES:
         raise Refused(
             f"This file is larger than {settings.MAX_UPLOAD_BYTES / 2**30:.0f} GiB, the most this server takes. "
             "Split it, or save it as FLAC."
         )
-    if size_bytes > shutil.disk_usage(storage.incoming()).free:
-        raise Refused(storage.DISK_FULL)
 
 
-def _kept(production: Production, name: str, arriving: Path, sha256: str, *, batch: str = "", rank: int = 0) -> Intake:
-    with Reader(arriving):
-        pass
-    size_bytes = arriving.stat().st_size
-    # First, because a stored file that was found damaged is mended by bringing it in again.
-    storage.keep(arriving, sha256)
+def _kept(production: Production, sha256: str, *, name: str, size_bytes: int, batch: str = "", rank: int = 0) -> Intake:
+    """The row of bytes that are kept. The caller holds their hash."""
     with transaction.atomic():
         facts = {"name": name, "size_bytes": size_bytes, "batch": batch, "rank": rank}
         recording = Recording.with_deleted.filter(production=production, sha256=sha256).first()
+        if recording and recording.measuring and recording.waits_for:
+            # The same bytes once more may be just what it waited for.
+            recording.try_now()
+            transaction.on_commit(lambda: queue_measuring(recording))
         if recording and (recording.ready or recording.measuring):
             return Intake(recording, known=not _found_a_place(recording))
         if recording:
@@ -135,7 +158,7 @@ def _kept(production: Production, name: str, arriving: Path, sha256: str, *, bat
         else:
             recording = production.recordings.create(sha256=sha256, **facts)
         _found_a_place(recording)
-        transaction.on_commit(lambda: measure_recording.enqueue(recording.pk))
+        transaction.on_commit(lambda: queue_measuring(recording))
     return Intake(recording, known=False)
 
 

@@ -8,17 +8,20 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models, transaction
+from django.db.models import Q
 from django.db.models.expressions import RawSQL
 from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast
+from django.db.models.signals import post_delete
+from django.dispatch import receiver
 from django.urls import reverse
 from django.utils import timezone
 
 from mastering.audio.waveform import waveform_frames
-from mastering.errors import UnreadableRecording
+from mastering.errors import MasteringError, UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
-from sermovox import storage
+from sermovox import caches, storage
 from sermovox.productions.models import Section
 
 _PLAYABLE = {
@@ -38,6 +41,9 @@ def playable(container: str, codec: str) -> bool:
 
 
 _SILENT_FOR_S = 15.0
+_MOST_STARTS = 3
+_PAUSES_MIN = (1, 5, 15, 60, 240, 1440)
+"""How long what could not be measured for a reason outside it waits: later and later."""
 
 
 _IN_PIECES = """
@@ -55,10 +61,24 @@ UNION SELECT CAST(json_extract(lane.value, '$.recording') AS INTEGER)
 class RecordingQuerySet(models.QuerySet):
     def of(self, user) -> "RecordingQuerySet":
         """Those in a person's productions."""
-        return self.filter(production__owner=user)
+        return self.filter(production__owner=user, production__deleted_at=None)
 
     def usable(self) -> "RecordingQuerySet":
         return self.exclude(state=Recording.State.REFUSED)
+
+    def holding(self) -> "RecordingQuerySet":
+        """Those whose bytes are kept: that are in use, or lie in the bin."""
+        in_use = Q(state__in=[Recording.State.MEASURING, Recording.State.READY])
+        return self.filter(in_use | Q(binned_at__isnull=False))
+
+    def waiting(self) -> "RecordingQuerySet":
+        """Those that are to be measured now."""
+        due = Q(try_at=None) | Q(try_at__lte=timezone.now())
+        return self.filter(due, state=Recording.State.MEASURING, production__deleted_at=None)
+
+    def outdated(self) -> "RecordingQuerySet":
+        """Those that have lain in the bin for as long as it keeps them."""
+        return self.filter(binned_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS))
 
     def with_duration(self) -> "RecordingQuerySet":
         """Each with its `duration_s`, without reading all its figures."""
@@ -82,7 +102,9 @@ class Recording(models.Model):
 
     Files that were sent together have the same `batch` and a `rank` in the order of their names, however they arrive.
     One that was deleted keeps its row and its page, so that what is made of it can say what is missing and the same
-    bytes fill it again when they are brought in anew.
+    bytes fill it again when they are brought in anew. Bytes of one that was deleted or refused lie in the bin since
+    `binned_at`; None where they do not. What could not be measured for a reason outside it `waits_for` that until
+    `try_at`; `starts` counts how often it was begun.
     """
 
     class State(models.TextChoices):
@@ -103,9 +125,13 @@ class Recording(models.Model):
     batch = models.CharField(max_length=36, blank=True)
     rank = models.PositiveIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
+    starts = models.PositiveSmallIntegerField(default=0)
+    waits_for = models.CharField(max_length=200, blank=True)
+    try_at = models.DateTimeField(null=True)
+    binned_at = models.DateTimeField(null=True)
 
     objects = RecordingManager()
-    with_deleted = models.Manager()
+    with_deleted = RecordingQuerySet.as_manager()
 
     class Meta:
         ordering = ["-created_at", "-pk"]
@@ -156,7 +182,7 @@ class Recording(models.Model):
             return self.figures["frames"]
         # Measured before the length was kept with the slip.
         try:
-            return waveform_frames(self.waveform_path)
+            return waveform_frames(caches.judged(self.waveform_path))
         except (OSError, ValueError) as error:
             raise UnreadableRecording(
                 f"The length of {self.name} is being found anew. Try again in a minute."
@@ -179,9 +205,37 @@ class Recording(models.Model):
     def kept_measurement(self) -> Measurement | None:
         """The whole measurement, if the cache still has it."""
         try:
-            return Measurement.load(storage.cached(self.sha256, "measurement.npz"))
-        except (OSError, ValueError, KeyError, TypeError):
+            return Measurement.load(caches.judged(storage.cached(self.sha256, "measurement.npz")))
+        except OSError:
             return None
+
+    def begin(self) -> bool:
+        """Claim it for measuring. False where that is not to be done now.
+
+        One whose worker died several times while it was measured waits like everything else that did not go well.
+        """
+        if not Recording.objects.waiting().filter(pk=self.pk).update(starts=models.F("starts") + 1, share_measured=0.0):
+            return False
+        self.refresh_from_db(fields=["starts", "waits_for"])
+        if self.starts > _MOST_STARTS and not self.waits_for:
+            self.put_off(f"a quieter hour: measuring it was broken off {self.starts - 1} times")
+            return False
+        Recording.objects.filter(pk=self.pk).update(waits_for="")
+        return True
+
+    def put_off(self, waits_for: str) -> None:
+        """It could not be measured for a reason outside it: it is tried again, later and later."""
+        pause = timedelta(minutes=_PAUSES_MIN[min(max(1, self.starts), len(_PAUSES_MIN)) - 1])
+        self._settle(waits_for=waits_for[:200], try_at=timezone.now() + pause, share_measured=0.0)
+
+    def try_now(self) -> None:
+        """Do not wait any longer."""
+        self._settle(try_at=None, starts=0, waits_for="")
+
+    def tell_progress(self, share: float) -> bool:
+        """Note how far measuring is; True when it was deleted meanwhile."""
+        own = Recording.objects.filter(pk=self.pk, state=self.state, production__deleted_at=None)
+        return not own.update(share_measured=share)
 
     def set_measured(self, measurement: Measurement) -> None:
         """Fill in the slip."""
@@ -191,13 +245,14 @@ class Recording(models.Model):
             remarks=list(remarks(measurement)),
             share_measured=1.0,
             refusal="",
+            waits_for="",
+            try_at=None,
+            starts=0,
         )
 
     def refuse(self, reason: str) -> None:
-        """Keep the sentence that says why, and let go of the bytes."""
-        with transaction.atomic():
-            if self._settle(state=self.State.REFUSED, refusal=reason):
-                self._forget_bytes()
+        """Keep the sentence that says what is wrong with the file itself; its bytes stay in the bin."""
+        self._settle(state=self.State.REFUSED, refusal=reason, binned_at=timezone.now(), waits_for="", try_at=None)
 
     def _settle(self, **fields) -> bool:
         """Write what measuring came to, unless the recording was deleted meanwhile. Says whether it was."""
@@ -207,18 +262,44 @@ class Recording(models.Model):
         return bool(settled)
 
     def put_away(self) -> None:
-        """Delete it: its bytes go, unless another production has them too; the row stays for what is made of it."""
-        said = f"{self.name} was deleted. Bring the same file in again, or make this of another."
-        with transaction.atomic():
-            self.state, self.refusal = self.State.DELETED, said
-            self.save(update_fields=["state", "refusal"])
-            self._forget_bytes()
+        """Delete it: its bytes lie in the bin; the row stays for what is made of it.
+
+        A section that was made for one that was refused goes too, but for what somebody wrote into it.
+        """
+        if self.state == self.State.REFUSED:
+            own = self.sections.filter(programme=[])
+            own.filter(script="", exact_name="", notes="").delete()
+            own.update(recording=None)
+        self.refusal = f"{self.name} was deleted. Take it back from the bin, or bring the same file in again."
+        self.state, self.binned_at = self.State.DELETED, self.binned_at or timezone.now()
+        self.save(update_fields=["state", "refusal", "binned_at"])
+
+    def take_back(self) -> None:
+        """Out of the bin again. Raises MasteringError where its bytes are not there any more."""
+        with storage.held(self.sha256):
+            self.refresh_from_db()
+            if self.binned_at is None or not self.path.exists():
+                raise MasteringError(f"{self.name} is no longer in the bin. Bring it in again from your own copy.")
+            self.state = self.State.READY if self.figures else self.State.MEASURING
+            self._out_of_bin()
+            self.save()
 
     def bring_back(self, *, name: str, size_bytes: int, batch: str, rank: int) -> None:
         """Its bytes are here again: whatever is made of it will sound once they are measured."""
-        self.state, self.refusal, self.share_measured = self.State.MEASURING, "", 0.0
+        self.state, self.share_measured = self.State.MEASURING, 0.0
         self.name, self.size_bytes, self.batch, self.rank = name, size_bytes, batch, rank
-        self.save(update_fields=["state", "refusal", "share_measured", "name", "size_bytes", "batch", "rank"])
+        self._out_of_bin()
+        self.save()
+
+    def _out_of_bin(self) -> None:
+        self.refusal, self.binned_at = "", None
+        self.starts, self.waits_for, self.try_at = 0, "", None
+
+    def empty_bin(self) -> None:
+        """Let its bytes go, unless another production has them too; the row stays."""
+        Recording.with_deleted.filter(pk=self.pk).update(binned_at=None)
+        self.binned_at = None
+        forget_unheld(self.sha256)
 
     def uses(self) -> list[tuple[str, str]]:
         """Where it is heard: as what a section is made of, as a pickup, or as a voice beside another; in words, with
@@ -245,25 +326,28 @@ class Recording(models.Model):
         heard = files.values_list("recording_id", "follows__recordings")
         return sum(key == self.pk or self.sha256 in (hashes or ()) for key, hashes in heard)
 
-    def delete(self, *args, **kwargs):
-        with transaction.atomic():
-            result = super().delete(*args, **kwargs)
-            self._forget_bytes()
-        return result
 
-    def _forget_bytes(self) -> None:
-        """Delete the stored file unless another production uses it."""
-        users = Recording.objects.filter(sha256=self.sha256).exclude(pk=self.pk)
-        if not users.exclude(state=self.State.REFUSED).exists():
-            self.path.unlink(missing_ok=True)
-            for leftover in self.waveform_path.parent.glob(f"{self.sha256}.*"):
-                leftover.unlink(missing_ok=True)
+@receiver(post_delete, sender=Recording)
+def _forget_bytes(instance: Recording, **_) -> None:
+    transaction.on_commit(lambda: forget_unheld(instance.sha256))
+
+
+def forget_unheld(sha256: str) -> bool:
+    """Delete the bytes of a recording that no row holds any more. Says whether it did.
+
+    While a copy of everything is being made they stay; they are looked for again later.
+    """
+    with storage.held(sha256):
+        if storage.is_being_copied() or Recording.with_deleted.holding().filter(sha256=sha256).exists():
+            return False
+        storage.forget(sha256)
+        return True
 
 
 class UploadQuerySet(models.QuerySet):
     def of(self, user) -> "UploadQuerySet":
         """Those into a person's productions."""
-        return self.filter(production__owner=user)
+        return self.filter(production__owner=user, production__deleted_at=None)
 
     def unfinished(self) -> "UploadQuerySet":
         return self.filter(state__in=[Upload.State.ARRIVING, Upload.State.FINISHING])
@@ -275,10 +359,11 @@ class UploadQuerySet(models.QuerySet):
 
 
 class Upload(models.Model):
-    """A file on its way in, by the tus protocol. How much has arrived is the length of its file.
+    """A file on its way in, by the tus protocol.
 
-    `modified_ms` is when the sender last changed the file, in milliseconds since 1970; with name and size it tells
-    whether a file that is chosen again is the one that broke off.
+    Only what is on the disk, not merely on its way there, counts as arrived: `flushed_bytes`, and no more than the file
+    is long. `modified_ms` is when the sender last changed the file, in milliseconds since 1970; with name and size it
+    tells whether a file that is chosen again is the one that broke off.
     """
 
     class State(models.TextChoices):
@@ -298,6 +383,7 @@ class Upload(models.Model):
     said = models.TextField(blank=True)
     recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True)
     touched_at = models.DateTimeField(auto_now=True)
+    flushed_bytes = models.PositiveBigIntegerField(default=0)
 
     objects = UploadQuerySet.as_manager()
 
@@ -317,9 +403,19 @@ class Upload(models.Model):
         if self.state in (self.State.HERE, self.State.REFUSED):
             return self.size_bytes
         try:
-            return self.path.stat().st_size
+            return min(self.flushed_bytes, self.path.stat().st_size)
         except FileNotFoundError:
             return 0
+
+    def set_flushed(self, size_bytes: int) -> None:
+        """Note how much of it is on the disk."""
+        self.flushed_bytes = size_bytes
+        self.save(update_fields=["flushed_bytes", "touched_at"])
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it is not settled yet."""
+        return self.state in (self.State.ARRIVING, self.State.FINISHING)
 
     @property
     def share(self) -> float:
@@ -336,14 +432,15 @@ class Upload(models.Model):
         return time.time() - touched_s > _SILENT_FOR_S
 
     def settle(self, state: str, said: str = "", recording: Recording | None = None) -> None:
-        """Note what became of it, and let go of its bytes."""
+        """Note what became of it; its bytes on their way in go once that is kept."""
         self.state, self.said, self.recording = state, said, recording
         self.save()
-        self.path.unlink(missing_ok=True)
+        transaction.on_commit(lambda: self.path.unlink(missing_ok=True))
 
-    def delete(self, *args, **kwargs):
-        self.path.unlink(missing_ok=True)
-        return super().delete(*args, **kwargs)
+
+@receiver(post_delete, sender=Upload)
+def _forget_arrived(instance: Upload, **_) -> None:
+    transaction.on_commit(lambda: instance.path.unlink(missing_ok=True))
 
 
 class WatchedFile(models.Model):

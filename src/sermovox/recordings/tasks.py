@@ -1,40 +1,64 @@
 """Measuring what arrived, in the background."""
 
+import errno
 import logging
 import time
 from contextlib import ExitStack
 
 import soundfile
+from django.db import DatabaseError
 from django_tasks import task
 
 from mastering.audio.convert import to_16_bit
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
-from mastering.errors import MasteringError
+from mastering.errors import Cancelled, MasteringError
 from mastering.meters.measurement import measure
-from sermovox import storage
+from sermovox import caches, storage
+from sermovox.limits import is_short, refuse_too_long
+from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording, playable
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.4
 
 
+def queue_measuring(recording: Recording) -> None:
+    """Have a recording measured, if it is not in the queue already. Those of several people take turns."""
+    own = Recording.objects.waiting().filter(production__owner=recording.production.owner_id, pk__lt=recording.pk)
+    enqueue_once(measure_recording, recording.pk, short=is_short(recording.path), behind=own.count())
+
+
+def queue_drawing(recording: Recording) -> None:
+    """Have a measured recording drawn again."""
+    enqueue_once(draw_recording, recording.pk, short=is_short(recording.path))
+
+
 @task()
 def measure_recording(recording_id: int) -> None:
-    """Measure a recording, draw its waveform and, where a browser could not play it, make a copy to listen to."""
-    recording = Recording.objects.filter(pk=recording_id, state=Recording.State.MEASURING).first()
-    if recording is None:
+    """Measure a recording, draw its waveform and, where a browser could not play it, make a copy to listen to.
+
+    Only what is found wrong with the file itself refuses it. Anything else is tried again later.
+    """
+    recording = Recording.objects.filter(pk=recording_id).first()
+    if recording is None or not recording.begin():
         return
     try:
         recording.set_measured(_measured(recording))
+    except Cancelled:
+        return
     except MasteringError as error:
-        recording.refuse(str(error))
-    except OSError as error:
+        state = storage.state_of(recording.sha256)
+        if state != "whole":
+            recording.put_off(f"the file itself: it is {state} on the server’s disk. Bring it in again")
+        elif _is_of_the_machine(error.__cause__):
+            logger.exception("Measuring recording %s", recording_id)
+            recording.put_off("the server’s disk, which could not be read")
+        else:
+            recording.refuse(str(error))
+    except Exception as error:
         logger.exception("Measuring recording %s", recording_id)
-        recording.refuse(storage.said_of(error))
-    except Exception:
-        logger.exception("Measuring recording %s", recording_id)
-        recording.refuse("Sermovox stumbled over this file. Export it again as WAV or FLAC and bring that in.")
+        recording.put_off(_awaited(error))
 
 
 @task()
@@ -45,39 +69,61 @@ def draw_recording(recording_id: int) -> None:
         return
     try:
         _measured(recording)
+    except Cancelled:
+        return
     except MasteringError:
         logger.warning("Recording %s cannot be drawn again", recording_id)
 
 
+def _is_of_the_machine(cause: BaseException | None) -> bool:
+    """Whether it is the disk or the memory that failed, not what was read from it."""
+    outside = (errno.EIO, errno.ENOMEM, errno.EMFILE, errno.ENFILE, errno.EACCES, errno.EPERM, errno.ENOENT)
+    return isinstance(cause, MemoryError) or getattr(cause, "errno", None) in outside
+
+
+def _awaited(error: Exception) -> str:
+    if isinstance(error, MemoryError):
+        return "memory: the machine had too little left"
+    if storage.is_full(error):
+        return "room on the server’s disk"
+    if isinstance(error, DatabaseError):
+        return "the database, which was busy"
+    if isinstance(error, OSError):
+        return f"the server’s disk ({error.strerror})"
+    return "another try: Sermovox stumbled over it"
+
+
 def _measured(recording: Recording):
-    told_at = 0.0
+    told_at, samples = 0.0, 0
 
     def progress(share: float) -> None:
         nonlocal told_at
         if time.monotonic() - told_at > _PROGRESS_EVERY_S:
             told_at = time.monotonic()
-            Recording.objects.filter(pk=recording.pk).update(share_measured=share)
+            if recording.tell_progress(share):
+                raise Cancelled("Deleted meanwhile.")
 
     with ExitStack() as kept:
-        waveform = WaveformWriter(kept.enter_context(storage.whole(recording.waveform_path)))
+        waveform = WaveformWriter(kept.enter_context(caches.making(recording.waveform_path)))
         kept.callback(waveform.close)
-        preview = _preview(recording, kept)
+        with Reader(recording.path) as reader:
+            rate_hz, channels = reader.sample_rate_hz, reader.channels
+            # What can only be read from its start could not be played from any place on its page.
+            is_playable = playable(reader.container, reader.codec) and reader.jumps
+        preview = None
+        if not is_playable:
+            path = kept.enter_context(caches.making(storage.cached(recording.sha256, "preview.flac")))
+            preview = soundfile.SoundFile(path, "w", rate_hz, channels, subtype="PCM_16", format="FLAC")
+            kept.enter_context(preview)
 
         def also(block):
+            nonlocal samples
+            samples += block.size
+            refuse_too_long(samples / channels / rate_hz, channels, rate_hz)
             waveform.add(block)
             if preview:
                 preview.write(next(to_16_bit(iter([block]), dither=False)))
 
         measurement = measure(recording.path, also=also, progress=progress)
-        measurement.save(kept.enter_context(storage.whole(storage.cached(recording.sha256, "measurement.npz"))))
+        measurement.save(kept.enter_context(caches.making(storage.cached(recording.sha256, "measurement.npz"))))
     return measurement
-
-
-def _preview(recording: Recording, kept: ExitStack) -> soundfile.SoundFile | None:
-    with Reader(recording.path) as reader:
-        # What can only be read from its start could not be played from any place on its page.
-        if playable(reader.container, reader.codec) and reader.jumps:
-            return None
-        rate_hz, channels = reader.sample_rate_hz, reader.channels
-    path = kept.enter_context(storage.whole(storage.cached(recording.sha256, "preview.flac")))
-    return kept.enter_context(soundfile.SoundFile(path, "w", rate_hz, channels, subtype="PCM_16", format="FLAC"))

@@ -6,8 +6,11 @@ says why not) is asked for with GET.
 
 import base64
 import binascii
-import errno
 import hashlib
+import logging
+import os
+from collections.abc import Iterator
+from contextlib import suppress
 from datetime import timedelta
 
 from django.conf import settings
@@ -19,14 +22,19 @@ from django.utils.http import http_date
 
 from mastering.errors import MasteringError
 from sermovox import storage
+from sermovox.numerals import whole_number
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import refuse_too_large, shown_name, take_in_upload
 from sermovox.recordings.models import Upload
+from sermovox.room import has_room, left_bytes
 
 VERSION = "1.0.0"
+logger = logging.getLogger(__name__)
 _CHUNK_BYTES = 1 << 20
+_FLUSHED_EVERY_BYTES = 64 << 20
+_NOT_THERE = "This part does not begin where the last one ended."
 _BODY_TYPE = "application/offset+octet-stream"
-_MOST_DIGITS = 15
+_LARGEST_RANK = 2**31 - 1
 
 
 def uploads(request, production_id: int) -> HttpResponse:
@@ -45,7 +53,7 @@ def uploads(request, production_id: int) -> HttpResponse:
     if wrong := _wrong_version(request):
         return wrong
     size = request.headers.get("Upload-Length", "")
-    if not size.isdecimal() or len(size) > _MOST_DIGITS:
+    if whole_number(size) is None:
         return _answer(400, said="Upload-Length must say how many bytes will come.")
     try:
         facts = _metadata(request.headers.get("Upload-Metadata", ""))
@@ -54,18 +62,18 @@ def uploads(request, production_id: int) -> HttpResponse:
         return _answer(400, said="Upload-Metadata cannot be read.")
     except MasteringError as error:
         return _answer(413, said=str(error))
-    for outdated in Upload.objects.outdated():
-        outdated.delete()
+    if not has_room(int(size)):
+        return _answer(507, said=storage.DISK_FULL)
     upload = production.uploads.create(
         name=shown_name(facts.get("filename", "")),
         size_bytes=int(size),
         batch=facts.get("batch", "")[:36],
-        rank=_whole_number(facts.get("rank"), digits=8),
-        modified_ms=_whole_number(facts.get("modified")),
+        rank=min(_LARGEST_RANK, whole_number(facts.get("rank")) or 0),
+        modified_ms=whole_number(facts.get("modified")) or 0,
     )
     upload.path.touch()
     if not upload.size_bytes:
-        take_in_upload(upload)
+        _taken_in(upload)
     location = request.build_absolute_uri(reverse("recordings:upload", args=[upload.pk]))
     return _answer(201, {"Location": location, "Upload-Expires": _expires(upload)})
 
@@ -82,16 +90,27 @@ def upload(request, pk) -> HttpResponse:
     if request.method == "PATCH":
         return _more(request, upload)
     if request.method == "DELETE":
-        if upload.state in (Upload.State.ARRIVING, Upload.State.REFUSED):
-            upload.delete()
-        return _answer(204)
+        return _given_up(upload)
     return _answer(405)
 
 
+def _given_up(upload: Upload) -> HttpResponse:
+    if upload.state == Upload.State.HERE:
+        return _answer(204)
+    with suppress(FileNotFoundError), upload.path.open("rb") as file:
+        if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
+            return _answer(423, said="This upload is being taken in just now.")
+        upload.delete()
+        return _answer(204)
+    upload.delete()
+    return _answer(204)
+
+
 def _outcome(upload: Upload) -> HttpResponse:
-    if upload.state == Upload.State.ARRIVING and upload.offset == upload.size_bytes:
-        # Whole, but the server was stopped before it looked at the file.
-        take_in_upload(upload)
+    if upload.is_open and upload.offset == upload.size_bytes:
+        # Whole, but the server was stopped before it had taken the file in, or could not.
+        if wrong := _taken_in(upload):
+            return JsonResponse({"state": Upload.State.FINISHING, "said": wrong.content.decode(), "recording": None})
         upload.refresh_from_db()
     return JsonResponse({"state": upload.state, "said": upload.said, "recording": upload.recording_id})
 
@@ -100,42 +119,79 @@ def _more(request, upload: Upload) -> HttpResponse:
     if request.content_type != _BODY_TYPE:
         return _answer(415, said=f"The body must be {_BODY_TYPE}.")
     offset = request.headers.get("Upload-Offset", "")
-    if upload.state != Upload.State.ARRIVING or offset != str(upload.offset):
-        return _answer(409, {"Upload-Offset": upload.offset}, said="This part does not begin where the last one ended.")
+    if not upload.is_open or offset != str(upload.offset):
+        return _answer(409, {"Upload-Offset": upload.offset}, said=_NOT_THERE)
     missing = upload.size_bytes - upload.offset
-    if int(request.headers.get("Content-Length") or 0) > missing:
+    if (whole_number(request.headers.get("Content-Length")) or 0) > missing:
         return _answer(400, said="This part is longer than what was announced.")
-    with upload.path.open("ab") as file:
+    if missing > left_bytes():
+        return _answer(507, said=storage.DISK_FULL)
+    upload.path.touch()
+    with upload.path.open("r+b") as file:
         if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
             return _answer(423, said="Another part of this upload is arriving just now.")
-        if file.tell() != int(offset):
-            return _answer(409, said="This part does not begin where the last one ended.")
+        # Another part may have come between the two looks.
+        upload.refresh_from_db(fields=["state", "flushed_bytes"])
+        if not upload.is_open or offset != str(upload.offset):
+            return _answer(409, {"Upload-Offset": upload.offset}, said=_NOT_THERE)
         # Hashed on its way in; what came in several parts is hashed when it is whole.
         digest = hashlib.sha256() if offset == "0" else None
+        broken: OSError | None = None
+        file.truncate(int(offset))
+        file.seek(int(offset))
         try:
-            arrived = _receive(request, file, missing, digest)
-            file.flush()
+            for size in _received(request, file, missing, digest):
+                upload.set_flushed(int(offset) + size)
         except OSError as error:
-            if error.errno != errno.ENOSPC:
-                # The connection broke off; what has arrived stays, and the next part goes on from there.
-                return _answer(400, said="The connection broke off.")
-            upload.settle(Upload.State.REFUSED, storage.DISK_FULL)
-            return _answer(507, said=storage.DISK_FULL)
-    upload.save(update_fields=["touched_at"])
-    if arrived == missing:
-        take_in_upload(upload, sha256=digest.hexdigest() if digest else "")
-    return _answer(204, {"Upload-Offset": int(offset) + arrived, "Upload-Expires": _expires(upload)})
+            broken = error
+    if broken and storage.is_full(broken):
+        return _answer(507, {"Upload-Offset": upload.offset}, said=storage.DISK_FULL)
+    if broken:
+        # What has arrived stays, and the next part goes on from there.
+        return _answer(400, said="The connection broke off.")
+    if upload.flushed_bytes == upload.size_bytes:
+        sha256 = digest.hexdigest() if digest else ""
+        if wrong := _taken_in(upload, sha256=sha256):
+            return wrong
+    return _answer(204, {"Upload-Offset": upload.flushed_bytes, "Upload-Expires": _expires(upload)})
 
 
-def _receive(request, file, missing: int, digest) -> int:
-    """Write the body as it comes and put it into the digest, never more than is missing; returns how many bytes."""
-    arrived = 0
-    while arrived < missing and (chunk := request.read(min(_CHUNK_BYTES, missing - arrived))):
-        file.write(chunk)
-        if digest:
-            digest.update(chunk)
-        arrived += len(chunk)
-    return arrived
+def _received(request, file, missing: int, digest) -> Iterator[int]:
+    """Write the body as it comes and put it into the digest, never more than is missing. Yields how many bytes are on
+    the disk, now and then and at the end, also where the connection breaks off.
+    """
+    arrived, flushed = 0, 0
+    try:
+        while arrived < missing and (chunk := request.read(min(_CHUNK_BYTES, missing - arrived))):
+            file.write(chunk)
+            if digest:
+                digest.update(chunk)
+            arrived += len(chunk)
+            if arrived - flushed >= _FLUSHED_EVERY_BYTES:
+                _flush(file)
+                yield (flushed := arrived)
+    except OSError:
+        _flush(file)
+        yield arrived
+        raise
+    _flush(file)
+    yield arrived
+
+
+def _flush(file) -> None:
+    file.flush()
+    os.fsync(file.fileno())
+
+
+def _taken_in(upload: Upload, *, sha256: str = "") -> HttpResponse | None:
+    """Take in what is whole; the answer that says why that cannot be done now, if so."""
+    try:
+        take_in_upload(upload, sha256=sha256)
+    except OSError as error:
+        logger.exception("Taking in upload %s", upload.pk)
+        full = storage.is_full(error)
+        return _answer(507 if full else 503, said=storage.DISK_FULL if full else storage.said_of(error))
+    return None
 
 
 def _listed(upload: Upload) -> dict:
@@ -145,10 +201,6 @@ def _listed(upload: Upload) -> dict:
         "size": upload.size_bytes,
         "modified": upload.modified_ms,
     }
-
-
-def _whole_number(text: str | None, *, digits: int = _MOST_DIGITS) -> int:
-    return int(text) if text and text.isdecimal() and len(text) <= digits else 0
 
 
 def _metadata(header: str) -> dict[str, str]:

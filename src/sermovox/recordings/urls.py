@@ -10,12 +10,10 @@ urlpatterns = [
     path("uploads/<uuid:pk>/", tus.upload, name="upload"),
     path("arrivals/<int:production_id>/", views.arrivals, name="arrivals"),
     path("watched/<int:pk>/put-away/", views.put_away, name="put-away"),
-    path("storage/", views.stored, name="storage"),
-    path("storage/free/", views.free, name="free"),
     path("<int:pk>/", views.slip, name="slip"),
     path("<int:pk>/facts/", views.slip_facts, name="facts"),
     path("<int:pk>/audio/", views.audio, name="audio"),
     path("<int:pk>/waveform/", views.waveform, name="waveform"),
     path("<int:pk>/use/", views.use_again, name="use"),
-    path("<int:pk>/delete/", views.delete, name="delete"),
+    path("<int:pk>/measure/", views.measure_now, name="measure"),
 ]

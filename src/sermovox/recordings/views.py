@@ -1,20 +1,18 @@
 """Arriving recordings, their slips, and listening to them."""
 
 from django.conf import settings
-from django.contrib import messages
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.waveform import columns
-from sermovox import storage
+from sermovox import caches
+from sermovox.numerals import whole_number
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import use
 from sermovox.recordings.models import Recording, WatchedFile
-from sermovox.recordings.tasks import draw_recording
-from sermovox.recovery import enqueue_once
+from sermovox.recordings.tasks import queue_drawing, queue_measuring
 from sermovox.ui.files import send_audio
-from sermovox.ui.templatetags.figures import size
 
 _MOST_COLUMNS = 20000
 
@@ -38,28 +36,9 @@ def arrivals_of(production: Production) -> dict:
 @require_POST
 def put_away(request, pk: int):
     """Forget that a file of the watched folder could not be taken in; it is not looked at again."""
-    found = get_object_or_404(WatchedFile, pk=pk, production__owner=request.user)
+    found = get_object_or_404(WatchedFile, pk=pk, production__in=Production.objects.of(request.user))
     WatchedFile.objects.filter(pk=found.pk).update(refusal="")
     return render(request, "recordings/_arrivals.html", arrivals_of(found.production))
-
-
-def stored(request):
-    """What is in use on the disk, and what can be freed."""
-    unused = Recording.objects.of(request.user).usable().unused().select_related("production").order_by("-size_bytes")
-    context = {"use": storage.in_use(), "folder": settings.DATA_DIR, "unused": unused.defer("figures")[:100]}
-    return render(request, "recordings/storage.html", context)
-
-
-@require_POST
-def free(request):
-    freed = storage.free_cache()
-    messages.success(
-        request,
-        f"{size(freed)} are free again. Waveforms and copies to listen to are made anew when they are wanted."
-        if freed
-        else "There was nothing to free.",
-    )
-    return redirect("recordings:storage")
 
 
 def slip(request, pk: int):
@@ -97,7 +76,7 @@ def waveform(request, pk: int):
     recording = _mine(request, pk)
     if not recording.path.exists():
         return HttpResponse(status=404)
-    return send_waveform(request, recording.waveform_path, lambda: enqueue_once(draw_recording, pk))
+    return send_waveform(request, recording.waveform_path, lambda: queue_drawing(recording))
 
 
 @require_POST
@@ -108,21 +87,13 @@ def use_again(request, pk: int):
 
 
 @require_POST
-def delete(request, pk: int):
-    """Delete a recording, once it was said where it is used."""
+def measure_now(request, pk: int):
+    """Do not wait any longer with measuring it."""
     recording = _mine(request, pk)
-    production = recording.production
-    if recording.state == Recording.State.REFUSED:
-        recording.sections.all().delete()
-        recording.delete()
-        return redirect(production)
-    if "sure" not in request.POST:
-        context = {"recording": recording, "production": production, "uses": recording.uses()}
-        context |= {"file_count": recording.file_count, "duplicates": recording.duplicates()}
-        return render(request, "recordings/delete.html", context)
-    recording.put_away()
-    messages.success(request, f"{recording.name} is deleted.")
-    return redirect(production)
+    if recording.measuring:
+        recording.try_now()
+        queue_measuring(recording)
+    return redirect(recording)
 
 
 def send_waveform(request, path, draw) -> HttpResponse:
@@ -130,20 +101,16 @@ def send_waveform(request, path, draw) -> HttpResponse:
 
     Where it is not drawn, `draw` is called and the answer is 202: ask again in a second.
     """
-    asked = {name: _number(request.GET.get(name)) for name in ("columns", "start", "end")}
+    asked = {name: whole_number(request.GET.get(name)) for name in ("columns", "start", "end")}
     count = min(_MOST_COLUMNS, max(1, asked["columns"] or 2000))
     try:
-        drawn = columns(path, count, start_frame=asked["start"] or 0, end_frame=asked["end"])
+        drawn = columns(caches.judged(path), count, start_frame=asked["start"] or 0, end_frame=asked["end"])
     except (FileNotFoundError, ValueError):
         draw()
         return HttpResponse(status=202, headers={"Retry-After": "1", "Cache-Control": "no-store"})
     response = HttpResponse(drawn.tobytes(), content_type="application/octet-stream")
     response["Cache-Control"] = "private, max-age=3600"
     return response
-
-
-def _number(text: str | None) -> int | None:
-    return int(text) if text and text.isdecimal() and len(text) < 16 else None
 
 
 def _unlike_rates(recording: Recording) -> list[str]:
@@ -161,4 +128,4 @@ def _unlike_rates(recording: Recording) -> list[str]:
 
 
 def _mine(request, pk: int, among=Recording.objects) -> Recording:
-    return get_object_or_404(among.filter(production__owner=request.user), pk=pk)
+    return get_object_or_404(among.of(request.user), pk=pk)

@@ -184,6 +184,9 @@ class InUse(CrossingCase):
         self.assertContains(self.delete(pickup), "1 pickup on the page of take.wav")
         for recording in (take, pickup):
             self.assertContains(self.delete(recording, sure="yes"), "is deleted")
+        for recording in Recording.with_deleted.filter(pk__in=[take.pk, pickup.pk]):
+            self.assertTrue(recording.path.exists(), "it lies in the bin")
+            recording.empty_bin()
         self.assertFalse(take.path.exists())
         self.see_every_page()
         self.assertContains(self.client.get(self.production.get_absolute_url()), "take.wav was deleted")
@@ -491,6 +494,7 @@ class WrongWords(CrossingCase):
         before = read_carried(files[0].path).tags
         self.write_tags(*files)
         self.assertEqual(read_carried(files[0].path).tags, before)
+        files[1].refresh_from_db()
         self.assertEqual(read_carried(files[1].path).tags["title"], "The Ford")
         page = self.client.get(f"/deliveries/{files[0].delivery_id}/tags/")
         self.assertContains(page, "no longer in the running order")

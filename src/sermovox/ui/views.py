@@ -1,9 +1,19 @@
 """Pages for when something is not as it should be."""
 
+import sys
+
+from django.db import OperationalError
 from django.shortcuts import render
+
+from sermovox import room, storage
 
 _NOT_FOUND = "There is nothing at this address, or it belongs to somebody else."
 _WENT_WRONG = "Something went wrong in Sermovox. Nothing of yours was changed; go back and try once more."
+_FULL = (
+    "The server’s disk is full, so this could not be done. What is here stays as it is. Free some room under Storage, "
+    "or have other files moved off the disk, then try once more."
+)
+_BUSY = "The database was busy for too long, so this was not done. Nothing of yours was changed; try once more."
 _NOT_ALLOWED = "This page was open for too long, or another page asked in your name. Reload it and try once more."
 
 
@@ -12,6 +22,13 @@ def not_found(request, exception=None):
 
 
 def went_wrong(request):
+    # Django calls this while it deals with what was raised.
+    error = sys.exception() if hasattr(sys, "exception") else sys.exc_info()[1]
+    if error is not None and storage.is_full(error):
+        room.let_go()
+        return _sorry(request, "The disk is full", _FULL, 507)
+    if isinstance(error, OperationalError):
+        return _sorry(request, "Busy", _BUSY, 503)
     return _sorry(request, "Something went wrong", _WENT_WRONG, 500)
 
 

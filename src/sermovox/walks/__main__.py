@@ -88,7 +88,7 @@ class Workers:
     def begin(cls) -> None:
         while len(cls._running) < 2:
             name = f"walker-{random.getrandbits(32):08x}"
-            command = [sys.executable, "-m", "sermovox.worker", name]
+            command = [sys.executable, "-m", "sermovox.worker", name, "*"]
             process = subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
             cls._running.append((name, process))
 
@@ -97,10 +97,10 @@ class Workers:
         """Kill one in the middle of whatever it does, and put its work back, as the supervisor does."""
         from sermovox.recovery import requeue_tasks
 
-        name, process = cls._running.pop(0)
+        _, process = cls._running.pop(0)
         process.send_signal(signal.SIGKILL)
         process.wait()
-        requeue_tasks(name)
+        requeue_tasks([name for name, _ in cls._running])
         cls.begin()
 
     @classmethod

@@ -463,7 +463,7 @@ class Walk(RuleBasedStateMachine):
             path
             for folder in ("deliveries", "bin")
             for path in (Path(settings.DATA_DIR) / folder).rglob("*")
-            if path.is_file() and path.name != "waveform"
+            if path.is_file() and not path.name.startswith("waveform")
         }
         assert on_disk == rows, f"left over or missing: {on_disk ^ rows}"
         for recording in self.production.recordings.all():

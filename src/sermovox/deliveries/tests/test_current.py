@@ -21,6 +21,7 @@ from sermovox.deliveries.board import CHANGED, Board
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
+from sermovox.recovery import look_after
 from sermovox.ui.tests.base import AppTestCase
 
 BOOK = ("audiobook-retail", "single-file-audiobook", "own-masters")
@@ -220,7 +221,7 @@ class Replaced(Standing):
         self.assertContains(page, "replaced by")
         self.assertContains(page, "Not in the ZIP: 01-one.mp3")
         self.assertEqual(self.was.path.read_bytes(), self.bytes_before)
-        self.assertIn("/bin/", str(self.was.path))
+        self.assertTrue(self.was.in_bin)
         sheet = self.client.get(self.was.get_absolute_url())
         self.assertContains(sheet, self.was.sha256)
         self.assertContains(sheet, "Integrated loudness")
@@ -262,11 +263,11 @@ class Replaced(Standing):
 
     def test_the_bin_lets_go_after_its_time(self):
         FinishedFile.objects.filter(pk=self.was.pk).update(replaced_at=timezone.now() - timedelta(days=29))
-        self.make(self.two, existing="replace", again="yes")
+        look_after()
         self.was.refresh_from_db()
         self.assertTrue(self.was.is_there)
         FinishedFile.objects.filter(pk=self.was.pk).update(replaced_at=timezone.now() - timedelta(days=31))
-        self.make(self.two, existing="replace", again="yes")
+        look_after()
         self.was.refresh_from_db()
         self.assertFalse(self.was.in_bin or self.was.is_there)
         self.assertContains(self.client.get(self.was.get_absolute_url()), "no longer here")
@@ -463,7 +464,7 @@ class Guards(Standing):
         from django_tasks_db.models import DBTaskResult
 
         from sermovox.levelling.tasks import measure_sections
-        from sermovox.recovery import enqueue_once
+        from sermovox.queue import enqueue_once
 
         before = DBTaskResult.objects.count()
         for _ in range(3):

@@ -179,12 +179,14 @@ class Breaking(AppTestCase):
 
     def test_work_of_a_killed_worker_is_taken_up_again(self):
         self.broken_off_by("dead")
-        self.assertEqual(requeue_tasks("another"), 0)
-        self.assertEqual(requeue_tasks("dead"), 1)
+        self.assertEqual(requeue_tasks(["another", "dead"]), 0)
+        self.assertEqual(requeue_tasks(["another"]), 1)
         self.work()
         self.file.refresh_from_db()
         self.assertIn(self.file.state, FinishedFile.MADE)
-        self.assertEqual({path.name for path in self.file.folder.iterdir()}, {self.file.name, "waveform"})
+        self.assertEqual(
+            {path.name for path in self.file.folder.iterdir()}, {self.file.stored_as, "waveform", "waveform.sum"}
+        )
 
     def test_what_kills_its_worker_every_time_is_given_up_with_a_reason(self):
         for _ in range(3):

@@ -62,6 +62,9 @@ class Existing(DeliveredTwice):
         standing = FinishedFile.objects.standing()
         self.assertEqual(sorted(standing.values_list("name", flat=True)), ["01-one.mp3", "02-two.mp3"])
         self.assertEqual(self.first.files.standing().count(), 0)
+        self.assertEqual(FinishedFile.objects.filter(in_bin=True).count(), 2)
+        for file in FinishedFile.objects.filter(in_bin=True):
+            file.empty_bin()
         self.assertEqual(len(list((self.folder / "data" / "deliveries").rglob("*.mp3"))), 2)
 
     def test_what_cannot_be_made_replaces_nothing(self):
@@ -90,7 +93,9 @@ class Renaming(DeliveredTwice):
         files = list(self.first.files.all())
         for file in files:
             self.assertTrue(file.path.exists(), file.name)
-            self.assertEqual({path.name for path in file.folder.iterdir()}, {file.name, "waveform"})
+            self.assertEqual(
+                {path.name for path in file.folder.iterdir()}, {file.stored_as, "waveform", "waveform.sum"}
+            )
         return [file.name for file in files]
 
     def test_the_map_comes_filled_and_goes_back_changed(self):

@@ -11,7 +11,7 @@ from sermovox import storage
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import Refused, section_title, shown_name, take_in
 from sermovox.recordings.models import Recording
-from sermovox.ui.tests.base import AppTestCase
+from sermovox.ui.tests.base import TUS, AppTestCase
 
 
 class Arriving(AppTestCase):
@@ -121,6 +121,8 @@ class Refusing(AppTestCase):
         self.assertEqual(recording.state, "refused")
         page = self.client.get(f"/productions/{self.production.pk}/")
         self.assertContains(page, "stops after 0:04, though it says it is 0:12 long")
+        self.assertTrue(recording.binned_at and recording.path.exists(), "what came in is safe")
+        recording.empty_bin()
         self.assert_nothing_kept()
         self.client.post(f"/recordings/{recording.pk}/delete/")
         self.assertFalse(self.production.sections.exists())
@@ -142,10 +144,16 @@ class Refusing(AppTestCase):
         path = written(self.folder, speech(seconds=3))
         for number, sentence in ((errno.ENOSPC, "disk is full"), (errno.EIO, "could not be read or kept")):
             with mock.patch.object(storage.os, "replace", side_effect=OSError(number, "broken")):
-                self.assertIn(sentence, self.upload(path)["said"])
+                begun = self.begin_upload("take.wav", path.stat().st_size)
+                sent = self.send(begun["Location"], path.read_bytes(), 0)
+                self.assertContains(sent, sentence, status_code=507 if number == errno.ENOSPC else 503)
+                outcome = self.client.get(begun["Location"]).json()
+                self.assertEqual(outcome["state"], "finishing", "what has arrived stays")
+                self.assertIn(sentence, outcome["said"])
                 with self.assertRaisesRegex(Refused, sentence):
                     take_in(self.production, path)
-        small = mock.patch("sermovox.recordings.intake.shutil.disk_usage", return_value=mock.Mock(free=1000))
+            self.client.delete(begun["Location"], headers=TUS)
+        small = mock.patch("sermovox.room.shutil.disk_usage", return_value=mock.Mock(free=1000))
         with small, self.assertRaisesRegex(Refused, "disk is full"):
             take_in(self.production, path)
         self.assert_nothing_kept()

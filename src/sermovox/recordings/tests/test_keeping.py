@@ -3,14 +3,20 @@
 import errno
 import os
 import time
+from datetime import timedelta
 from unittest import mock
 
+from django.db import OperationalError
+from django.utils import timezone
+
+from mastering.errors import UnreadableRecording
 from mastering.tests.signals import speech, written
 from sermovox import storage
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
-from sermovox.recordings.models import WatchedFile
+from sermovox.recordings.models import Recording, WatchedFile
 from sermovox.recordings.verification import verify
+from sermovox.recovery import look_after
 from sermovox.ui.tests.base import AppTestCase
 from sermovox.watcher import Watcher
 
@@ -66,13 +72,80 @@ class Storage(AppTestCase):
         storage.free_cache()
         self.assertFalse(partial.exists())
 
-    def test_a_disk_that_fills_while_measuring_is_said(self):
-        full = mock.patch.object(storage.os, "replace", side_effect=OSError(errno.ENOSPC, "full"))
-        self.upload(written(self.folder, speech(seconds=3)))
-        with full:
+    def test_measuring_that_fails_for_a_reason_outside_waits_and_goes_on(self):
+        path = written(self.folder, speech(seconds=3))
+        outcome = self.upload(path)
+        recording = Recording.objects.get(pk=outcome["recording"])
+        reasons = (
+            ("room on the server’s disk", OSError(errno.ENOSPC, "full")),
+            ("the database, which was busy", OperationalError("database is locked")),
+            ("memory", MemoryError()),
+            ("the server’s disk", UnreadableRecording("It cannot be read.")),
+        )
+        reasons[-1][1].__cause__ = OSError(errno.EIO, "broken")
+        for number, (words, error) in enumerate(reasons, 1):
+            with mock.patch("sermovox.recordings.tasks.measure", side_effect=error), self.assertLogs(level="ERROR"):
+                self.work()
+            recording.refresh_from_db()
+            self.assertEqual((recording.state, recording.starts), ("measuring", number))
+            self.assertIn(words, recording.waits_for)
+            self.assertEqual(recording.path.read_bytes(), path.read_bytes())
+            self.assertEqual([path for path in (self.folder / "data" / "cache").rglob("*") if path.is_file()], [])
+            self.assertContains(self.client.get(f"/productions/{self.production.pk}/"), f"waits for {words}")
+            look_after()
             self.work()
-        self.assertContains(self.client.get(f"/productions/{self.production.pk}/"), "disk is full. Free some space")
-        self.assertEqual([path for path in (self.folder / "data" / "cache").rglob("*") if path.is_file()], [])
+            recording.refresh_from_db()
+            self.assertEqual(recording.state, "measuring", "not at once")
+            Recording.objects.update(try_at=timezone.now() - timedelta(seconds=1))
+            look_after()
+        self.work()
+        recording.refresh_from_db()
+        self.assertEqual((recording.state, recording.waits_for, recording.starts), ("ready", "", 0))
+
+    def test_what_waits_can_be_measured_now(self):
+        outcome = self.upload(written(self.folder, speech(seconds=3)))
+        with mock.patch("sermovox.recordings.tasks.measure", side_effect=MemoryError), self.assertLogs(level="ERROR"):
+            self.work()
+        slip = f"/recordings/{outcome['recording']}/"
+        self.assertContains(self.client.get(slip), "Measure it now")
+        self.client.post(f"{slip}measure/")
+        self.work()
+        self.assertEqual(Recording.objects.get().state, "ready")
+
+    def test_what_ends_its_worker_again_and_again_waits_longer_and_is_not_refused(self):
+        self.upload(written(self.folder, speech(seconds=3)))
+        for _ in range(3):
+            self.assertTrue(Recording.objects.get().begin())
+        self.assertFalse(Recording.objects.get().begin())
+        recording = Recording.objects.get()
+        self.assertEqual(recording.state, "measuring")
+        self.assertIn("broken off 3 times", recording.waits_for)
+        self.assertGreater(recording.try_at, timezone.now() + timedelta(minutes=30))
+
+    def test_measuring_of_what_is_deleted_meanwhile_stops(self):
+        outcome = self.upload(written(self.folder, speech(seconds=3)))
+        recording = Recording.objects.get(pk=outcome["recording"])
+        self.assertFalse(recording.tell_progress(0.1))
+        Recording.objects.get(pk=recording.pk).put_away()
+        self.assertTrue(recording.tell_progress(0.2))
+        self.work()
+        self.assertEqual(Recording.with_deleted.get().state, "deleted")
+
+    def test_a_stored_file_that_is_damaged_is_no_reason_to_refuse_it(self):
+        outcome = self.upload(written(self.folder, speech(seconds=3)))
+        recording = Recording.objects.get(pk=outcome["recording"])
+        recording.path.chmod(0o644)
+        recording.path.write_bytes(b"RIFF")
+        self.work()
+        recording.refresh_from_db()
+        self.assertEqual(recording.state, "measuring")
+        self.assertIn("it is damaged on the server’s disk", recording.waits_for)
+        self.upload(self.folder / "take.wav")
+        recording.try_now()
+        look_after()
+        self.work()
+        recording.refresh_from_db()
+        self.assertEqual(recording.state, "ready")
 
     def test_recordings_used_nowhere_and_duplicates_are_shown(self):
         recording = self.bring_in().recording

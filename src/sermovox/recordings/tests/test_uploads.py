@@ -1,8 +1,10 @@
 """Uploads by the tus protocol, version 1.0.0: https://tus.io/protocols/resumable-upload, from memory."""
 
+import errno
 import hashlib
 import os
 from datetime import timedelta
+from unittest import mock
 
 from django.contrib.auth import get_user_model
 from django.test import Client
@@ -11,7 +13,7 @@ from django.utils import timezone
 from mastering.tests.signals import speech, written
 from sermovox import storage
 from sermovox.recordings.models import Upload
-from sermovox.recovery import forget_half_taken_in
+from sermovox.recovery import look_after
 from sermovox.ui.tests.base import TUS, AppTestCase
 
 
@@ -75,17 +77,15 @@ class Resuming(AppTestCase):
         self.send(self.address, self.data[1000:], 1000)
         self.assertEqual(self.production.recordings.get().path.read_bytes(), self.data)
 
-    def test_a_disk_that_fills_in_the_middle_is_said_and_nothing_half_is_kept(self):
-        # /dev/full takes nothing: writing to it fails as on a full disk.
-        upload = Upload.objects.get()
-        upload.path.unlink()
-        upload.path.symlink_to("/dev/full")
-        answer = self.send(self.address, self.data, 0)
+    def test_a_disk_that_fills_in_the_middle_is_said_and_what_has_arrived_stays(self):
+        self.send(self.address, self.data[:1000], 0)
+        with mock.patch("sermovox.recordings.tus.os.fsync", side_effect=OSError(errno.ENOSPC, "full")):
+            answer = self.send(self.address, self.data[1000:], 1000)
         self.assertContains(answer, "disk is full. Free some space", status_code=507)
-        outcome = self.client.get(self.address).json()
-        self.assertEqual(outcome["state"], "refused")
-        self.assertEqual(list(storage.incoming().iterdir()), [])
+        self.assertEqual(self.offset(), 1000)
         self.assertFalse(self.production.recordings.exists() or self.production.sections.exists())
+        self.assertEqual(self.send(self.address, self.data[1000:], 1000).status_code, 204)
+        self.assertEqual(self.production.recordings.get().path.read_bytes(), self.data)
 
     def test_giving_up_leaves_nothing(self):
         self.send(self.address, self.data[:1000], 0)
@@ -97,14 +97,14 @@ class Resuming(AppTestCase):
         self.send(self.address, self.data[:1000], 0)
         Upload.objects.update(touched_at=timezone.now() - timedelta(days=60))
         self.begin_upload("another.wav", 10)
+        look_after()
         self.assertEqual(Upload.objects.get().name, "another.wav")
         self.assertEqual(len(list(storage.incoming().iterdir())), 1)
 
     def test_one_that_was_whole_when_the_server_stopped_is_taken_in_afterwards(self):
         upload = Upload.objects.get()
         upload.path.write_bytes(self.data)
-        Upload.objects.update(state=Upload.State.FINISHING)
-        forget_half_taken_in()
+        Upload.objects.update(state=Upload.State.FINISHING, flushed_bytes=len(self.data))
         self.assertEqual(self.client.get(self.address).json()["state"], "here")
         self.assertEqual(self.production.recordings.count(), 1)
 

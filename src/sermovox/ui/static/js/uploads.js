@@ -120,6 +120,7 @@ async function arrived(entry) {
     } catch {
       answer = { state: "finishing" };
     }
+    if (answer.said) changed(entry, { said: answer.said });
     if (answer.state === "finishing" || answer.state === "arriving") await new Promise((wake) => setTimeout(wake, 700));
   } while (answer.state === "finishing" || answer.state === "arriving");
   if (answer.state === "refused") changed(entry, { state: "failed", said: answer.said });
@@ -129,8 +130,10 @@ async function arrived(entry) {
 function failed(entry, error) {
   if (!entries.includes(entry)) return;
   const status = error.originalResponse?.getStatus() ?? 0;
-  if (status === 413 || status === 507) {
+  if (status === 413) {
     changed(entry, { state: "failed", said: error.originalResponse.getBody() });
+  } else if (status === 507) {
+    changed(entry, { state: "broken", said: error.originalResponse.getBody() });
   } else if (status === 403) {
     changed(entry, { state: "broken", said: "You were signed out. Sign in, come back to this page, then go on." });
   } else if (status === 404) {

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class BinsConfig(AppConfig):
+    name = "sermovox.bins"

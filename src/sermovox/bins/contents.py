@@ -1,0 +1,199 @@
+"""What takes the room on the disk, by production and kind, and what lies in a person's bin."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Protocol
+
+from django.conf import settings
+from django.db.models import BigIntegerField, Q, QuerySet, Sum
+from django.db.models.fields.json import KeyTextTransform
+from django.db.models.functions import Cast
+
+from mastering.errors import MasteringError
+from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.numerals import whole_number
+from sermovox.productions.models import Production
+from sermovox.recordings.models import Recording
+
+
+class Binned(Protocol):
+    """What can be deleted: it lies in the bin for some time before its bytes go."""
+
+    def put_away(self) -> None: ...
+    def take_back(self) -> None: ...
+    def empty_bin(self) -> None: ...
+
+
+@dataclass(frozen=True, kw_only=True)
+class Holding:
+    """What one production takes: its recordings, its finished files, and what of it lies in the bin; in bytes.
+
+    `title` is that of the production; None stands for those of other people.
+    """
+
+    production: Production | None
+    recordings_bytes: int
+    finished_bytes: int
+    binned_bytes: int
+
+    @property
+    def whole_bytes(self) -> int:
+        return self.recordings_bytes + self.finished_bytes + self.binned_bytes
+
+    @property
+    def parts(self) -> list[tuple[str, int]]:
+        """What it is made of: the class of each part of its bar and its bytes."""
+        named = (
+            ("recordings", self.recordings_bytes),
+            ("finished", self.finished_bytes),
+            ("binned", self.binned_bytes),
+        )
+        return [(name, size) for name, size in named if size]
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One thing in the bin. `key` is how the page names it."""
+
+    key: str
+    what: str
+    title: str
+    was_in: str
+    size_bytes: int
+    since: datetime
+
+    @property
+    def until(self) -> datetime:
+        return self.since + timedelta(days=settings.KEEP_BINNED_DAYS)
+
+
+def holdings(user) -> list[Holding]:
+    """What each production takes, the largest first; those of other people as one. Bytes that several productions share
+    count for each.
+    """
+    recordings = Recording.with_deleted.holding()
+    files = FinishedFile.objects.made().filter(Q(replaced_at=None) | Q(in_bin=True))
+    gone = Q(production__deleted_at__isnull=False) | Q(binned_at__isnull=False)
+    kept_of = _summed(recordings.exclude(gone), "size_bytes", "production")
+    binned_of = _summed(recordings.filter(gone), "size_bytes", "production")
+    sized = files.annotate(bytes=_SIZE)
+    gone = Q(replaced_at__isnull=False) | Q(delivery__deleted_at__isnull=False)
+    gone |= Q(delivery__production__deleted_at__isnull=False)
+    finished_of = _summed(sized.exclude(gone), "bytes", "delivery__production")
+    for key, size in _summed(sized.filter(gone), "bytes", "delivery__production").items():
+        binned_of[key] = binned_of.get(key, 0) + size
+    own = Production.with_deleted.filter(owner=user).in_bulk()
+    found = [
+        Holding(
+            production=production,
+            recordings_bytes=kept_of.pop(key, 0),
+            finished_bytes=finished_of.pop(key, 0),
+            binned_bytes=binned_of.pop(key, 0),
+        )
+        for key, production in own.items()
+    ]
+    others = [sum(left.values()) for left in (kept_of, finished_of, binned_of)]
+    names = ("recordings_bytes", "finished_bytes", "binned_bytes")
+    found.append(Holding(production=None, **dict(zip(names, others, strict=True))))
+    return sorted((each for each in found if each.whole_bytes), key=lambda each: -each.whole_bytes)
+
+
+_SIZE = Cast(KeyTextTransform("size_bytes", "figures"), BigIntegerField())
+
+
+def _summed(rows: QuerySet, size: str, of: str) -> dict[int, int]:
+    return {key: whole or 0 for key, whole in rows.order_by().values_list(of).annotate(whole=Sum(size))}
+
+
+def deliveries_of(production: Production) -> list[Delivery]:
+    """Its deliveries with what their files take (`bytes`) and how many there are (`there`), the largest first."""
+    found = list(production.deliveries.all())
+    sizes = _summed(FinishedFile.objects.made().filter(delivery__in=found).annotate(bytes=_SIZE), "bytes", "delivery")
+    for delivery in found:
+        delivery.bytes = sizes.get(delivery.pk, 0)
+    return sorted(found, key=lambda delivery: -delivery.bytes)
+
+
+def bin_of(user) -> list[Entry]:
+    """What a person has deleted, or replaced, and what can still be taken back; the newest first."""
+    entries = []
+    for production in Production.with_deleted.filter(owner=user, deleted_at__isnull=False):
+        entries.append(_entry("production", production, "", size_of_production(production), production.deleted_at))
+    own = {"production__owner": user, "production__deleted_at": None}
+    binned = Delivery.with_deleted.filter(**own, deleted_at__isnull=False).select_related("production")
+    sizes = _summed(FinishedFile.objects.made().filter(delivery__in=binned).annotate(bytes=_SIZE), "bytes", "delivery")
+    for delivery in binned:
+        entries.append(
+            Entry(
+                f"delivery-{delivery.pk}",
+                "delivery",
+                delivery.outlet.title,
+                delivery.production.title,
+                sizes.get(delivery.pk, 0),
+                delivery.deleted_at,
+            )
+        )
+    for recording in Recording.with_deleted.filter(**own, binned_at__isnull=False).select_related("production"):
+        what = "recording" if recording.is_deleted else "recording that was refused"
+        entries.append(
+            Entry(
+                f"recording-{recording.pk}",
+                what,
+                recording.name,
+                recording.production.title,
+                recording.size_bytes,
+                recording.binned_at,
+            )
+        )
+    files = FinishedFile.objects.filter(in_bin=True, delivery__in=Delivery.objects.of(user)).annotate(bytes=_SIZE)
+    for file in files.select_related("delivery__production"):
+        title = f"{file.delivery.production.title} for {file.delivery.outlet.title}"
+        entries.append(
+            Entry(f"file-{file.pk}", "file that was replaced", file.name, title, file.bytes or 0, file.replaced_at)
+        )
+    return sorted(entries, key=lambda entry: entry.since, reverse=True)
+
+
+def _entry(kind: str, row: Production, was_in: str, size_bytes: int, since: datetime) -> Entry:
+    return Entry(f"{kind}-{row.pk}", kind, str(row), was_in, size_bytes, since)
+
+
+def size_of_production(production: Production) -> int:
+    """All that would go with a production, in bytes."""
+    recordings = Recording.with_deleted.holding().filter(production=production)
+    files = FinishedFile.objects.made().filter(Q(replaced_at=None) | Q(in_bin=True), delivery__production=production)
+    taken = recordings.aggregate(whole=Sum("size_bytes"))["whole"] or 0
+    return taken + (files.aggregate(whole=Sum(_SIZE))["whole"] or 0)
+
+
+def chosen(user, keys: Iterable[str], *, binned: bool) -> list[Binned]:
+    """The rows that keys of the page name, as far as they are a person's and in the bin, or not yet."""
+    rows = {
+        "production": Production.with_deleted.filter(owner=user, deleted_at__isnull=not binned),
+        "delivery": Delivery.with_deleted.filter(
+            production__owner=user, production__deleted_at=None, deleted_at__isnull=not binned
+        ),
+        "recording": Recording.with_deleted.of(user).filter(binned_at__isnull=not binned)
+        if binned
+        else Recording.objects.of(user),
+        "file": FinishedFile.objects.filter(in_bin=binned, delivery__in=Delivery.objects.of(user)),
+    }
+    found = []
+    for key in dict.fromkeys(keys):
+        kind, _, number = key.partition("-")
+        if kind in rows and (pk := whole_number(number)) is not None:
+            found += rows[kind].filter(pk=pk)
+    return found
+
+
+def each(rows: Iterable[Binned], do: str) -> tuple[int, list[str]]:
+    """Do one thing to each row. Returns to how many it was done, and why not to the others."""
+    done, refused = 0, []
+    for row in rows:
+        try:
+            getattr(row, do)()
+            done += 1
+        except MasteringError as error:
+            refused.append(f"{row}: {error}")
+    return done, refused

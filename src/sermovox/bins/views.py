@@ -1,0 +1,159 @@
+"""Storage: what takes the room, deleting what is not needed, and the bin."""
+
+from django.conf import settings
+from django.contrib import messages
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST
+
+from sermovox import backups, room, storage
+from sermovox.bins import contents
+from sermovox.deliveries.models import Delivery
+from sermovox.productions.models import Production
+from sermovox.recordings.models import Recording
+from sermovox.ui.templatetags.figures import size
+
+_MOST_SHOWN = 500
+
+
+def picture(request):
+    """What is in use on the disk: by production and kind, the largest first."""
+    use, holdings = storage.in_use(), contents.holdings(request.user)
+    rest = [
+        ("Waveforms, measurements, copies to listen to", "cache", use.cache_bytes),
+        ("On their way in", "incoming", use.incoming_bytes),
+        ("Pictures", "artwork", use.artwork_bytes),
+        ("The database", "database", use.database_bytes),
+    ]
+    largest = max([each.whole_bytes for each in holdings] + [each[2] for each in rest] + [1])
+    unused = Recording.objects.of(request.user).usable().unused().select_related("production").order_by("-size_bytes")
+    context = {
+        "use": use,
+        "whole_bytes": use.whole_bytes + use.free_bytes + use.others_bytes,
+        "folder": settings.DATA_DIR,
+        "holdings": holdings,
+        "rest": [each for each in rest if each[2]],
+        "largest": largest,
+        "unused": unused.defer("figures")[:_MOST_SHOWN],
+        "in_bin": len(contents.bin_of(request.user)),
+        "reserve": room.reserve().exists(),
+        "backups": settings.BACKUPS_DIR,
+        "backed_up_at": backups.newest_at(settings.BACKUPS_DIR) if settings.BACKUPS_DIR else None,
+    }
+    return render(request, "bins/picture.html", context)
+
+
+@require_POST
+def free(request):
+    freed = storage.free_cache()
+    messages.success(
+        request,
+        f"{size(freed)} are free again. Waveforms and copies to listen to are made anew when they are wanted."
+        if freed
+        else "There was nothing to free.",
+    )
+    return redirect("bins:picture")
+
+
+def of_production(request, production_id: int):
+    """What one production keeps, to choose from what is deleted."""
+    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    recordings = production.recordings.with_duration().order_by("-size_bytes", "name").defer("figures")
+    unused = set(production.recordings.unused().values_list("pk", flat=True))
+    context = {
+        "production": production,
+        "recordings": [(each, each.pk in unused) for each in recordings[:_MOST_SHOWN]],
+        "deliveries": contents.deliveries_of(production)[:_MOST_SHOWN],
+        "size_bytes": contents.size_of_production(production),
+    }
+    return render(request, "bins/production.html", context)
+
+
+@require_POST
+def delete(request):
+    """Put chosen things in the bin, once it was said what goes and what it is needed for."""
+    rows = contents.chosen(request.user, request.POST.getlist("chosen"), binned=False)
+    back = request.POST.get("back", "")
+    back = back if back.startswith("/") and not back.startswith("//") and back.isprintable() else "/"
+    if not rows:
+        messages.error(request, "Choose what is to be deleted.")
+        return redirect(back)
+    return _delete(request, rows, back)
+
+
+@require_POST
+def delete_recording(request, pk: int):
+    """The same for one recording."""
+    recording = get_object_or_404(Recording.objects.of(request.user), pk=pk)
+    return _delete(request, [recording], recording.production.get_absolute_url())
+
+
+def _delete(request, rows: list[contents.Binned], back: str):
+    refused = all(isinstance(row, Recording) and row.state == Recording.State.REFUSED for row in rows)
+    if "sure" not in request.POST and not refused:
+        listed = [_told(row) for row in rows]
+        context = {"rows": listed, "whole_bytes": sum(each["size_bytes"] for each in listed), "back": back}
+        context["keep_binned_days"] = round(settings.KEEP_BINNED_DAYS)
+        return render(request, "bins/delete.html", context)
+    done, refused = contents.each(rows, "put_away")
+    if done:
+        what = f"{rows[0]} is" if len(rows) == 1 else f"{done} are"
+        messages.success(request, f"{what} deleted. Until it is emptied, the bin gives back what lies in it.")
+    for sentence in refused:
+        messages.error(request, sentence)
+    gone = any(isinstance(row, Production) for row in rows)
+    return redirect("productions:list" if gone else back)
+
+
+def binned(request):
+    """The bin: what was deleted or replaced, how long it stays, and taking it back."""
+    entries = contents.bin_of(request.user)
+    context = {"entries": entries, "whole_bytes": sum(entry.size_bytes for entry in entries)}
+    return render(request, "bins/bin.html", context)
+
+
+@require_POST
+def take_back(request):
+    rows = contents.chosen(request.user, request.POST.getlist("chosen"), binned=True)
+    done, refused = contents.each(rows, "take_back")
+    if done:
+        messages.success(request, f"{rows[0]} is back." if len(rows) == 1 else f"{done} are back.")
+    for sentence in refused:
+        messages.error(request, sentence)
+    if not rows:
+        messages.error(request, "Choose what is to be taken back.")
+    return redirect("bins:bin")
+
+
+@require_POST
+def empty(request):
+    """Let what was chosen go for good, once that was asked."""
+    keys = request.POST.getlist("chosen")
+    if "all" in request.POST:
+        keys = [entry.key for entry in contents.bin_of(request.user)]
+    entries = [entry for entry in contents.bin_of(request.user) if entry.key in set(keys)]
+    if not entries:
+        messages.error(request, "Choose what is to go for good.")
+        return redirect("bins:bin")
+    whole_bytes = sum(entry.size_bytes for entry in entries)
+    if "sure" not in request.POST:
+        return render(request, "bins/empty.html", {"entries": entries, "whole_bytes": whole_bytes})
+    done, _ = contents.each(contents.chosen(request.user, keys, binned=True), "empty_bin")
+    messages.success(request, f"{done} {'is' if done == 1 else 'are'} gone for good: {size(whole_bytes)} of the bin.")
+    return redirect("bins:bin")
+
+
+def _told(row: Production | Delivery | Recording) -> dict:
+    """What the question before deleting says of one thing."""
+    if isinstance(row, Production):
+        counts = f"{row.recordings.count()} recordings, {row.deliveries.count()} deliveries"
+        told = {"key": f"production-{row.pk}", "what": "production", "size_bytes": contents.size_of_production(row)}
+        return told | {"row": row, "words": counts, "uses": []}
+    if isinstance(row, Delivery):
+        size_bytes = next(each.bytes for each in contents.deliveries_of(row.production) if each.pk == row.pk)
+        under_way = "; what is not made yet of it is not made" * row.files.under_way().exists()
+        words = f"{row.files.made().count()} finished files{under_way}"
+        told = {"key": f"delivery-{row.pk}", "what": "delivery", "size_bytes": size_bytes}
+        return told | {"row": row, "words": words, "uses": []}
+    words = f"{row.file_count} finished files were made from it and stay" if row.file_count else ""
+    told = {"key": f"recording-{row.pk}", "what": "recording", "size_bytes": row.size_bytes}
+    return told | {"row": row, "words": words, "uses": row.uses()}

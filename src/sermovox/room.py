@@ -1,0 +1,79 @@
+"""Room on the disk: a reserve that is let go when nothing else is left, and what uploads may take.
+
+The reserve is a file. While it is there, whatever fills the disk leaves its size untouched; when the last bytes go, it
+is deleted, so that the database can be written and things deleted, until there is room for it again.
+"""
+
+import os
+import shutil
+from contextlib import suppress
+from datetime import timedelta
+from pathlib import Path
+
+from django.conf import settings
+from django.db.models import F, Sum
+from django.utils import timezone
+
+from sermovox import storage
+from sermovox.recordings.models import Upload
+
+_MARGIN_BYTES = 8 << 20
+_TOO_LITTLE_BYTES = 4 << 20
+_LARGEST_SHARE = 0.05
+_RUNNING_FOR = timedelta(hours=1)
+_CHUNK_BYTES = 1 << 20
+
+
+def reserve() -> Path:
+    """The file that keeps room free."""
+    return Path(settings.DATA_DIR) / "reserve"
+
+
+def keep_reserve() -> None:
+    """Put the reserve back where there is room for it again."""
+    disk = shutil.disk_usage(settings.DATA_DIR)
+    size_bytes = min(settings.RESERVE_BYTES, int(disk.total * _LARGEST_SHARE))
+    if reserve().exists() or disk.free < 2 * size_bytes + _MARGIN_BYTES:
+        return
+    try:
+        with reserve().open("wb") as file:
+            for _ in range(-(-size_bytes // _CHUNK_BYTES)):
+                # Written rather than asked for: some disks promise room that they have not.
+                file.write(os.urandom(_CHUNK_BYTES))
+    except OSError:
+        reserve().unlink(missing_ok=True)
+
+
+def let_go() -> None:
+    """Let the reserve go when next to nothing else is left."""
+    with suppress(OSError):
+        if shutil.disk_usage(settings.DATA_DIR).free < _TOO_LITTLE_BYTES:
+            reserve().unlink(missing_ok=True)
+
+
+def left_bytes() -> int:
+    """How much may still be written without touching the reserve."""
+    free = shutil.disk_usage(storage.incoming()).free - _MARGIN_BYTES
+    return free if reserve().exists() else free - settings.RESERVE_BYTES
+
+
+def announced_bytes() -> int:
+    """What uploads that are running have announced and not brought yet."""
+    running = Upload.objects.unfinished().filter(touched_at__gt=timezone.now() - _RUNNING_FOR)
+    return running.aggregate(left=Sum(F("size_bytes") - F("flushed_bytes")))["left"] or 0
+
+
+def has_room(size_bytes: int) -> bool:
+    """Whether an upload of this size fits beside all that are running."""
+    return size_bytes <= left_bytes() - announced_bytes()
+
+
+class LetsGoOfReserve:
+    """Middleware: no page fails because the last byte of the disk is taken, while there is a reserve."""
+
+    def __init__(self, get_response):
+        self.get_response = get_response
+
+    def __call__(self, request):
+        let_go()
+        return self.get_response(request)
