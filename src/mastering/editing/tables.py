@@ -11,7 +11,7 @@ SEPARATORS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma"}
 """The comma last: it stands in prose too, so where another sign parts the lines as well, that one is meant."""
 _LOOKED_AT_LINES = 60
 _RUNNABLE = re.compile(r"[=+\-@\t\r]")
-_SMART_QUOTED = re.compile(r"(?:(?<=^)|(?<=[\t,;|]))\s*[“„«]([^“”„«»\n]*)[”“»]\s*(?=$|[\t,;|])", re.MULTILINE)
+_SMART_QUOTED = re.compile(r"(?:(?<=^)|(?<=[\t,;|])) *[“„«]([^“”„«»\n]*)[”“»] *(?=$|[\t,;|])", re.MULTILINE)
 
 
 def separator_of(text: str) -> str | None:

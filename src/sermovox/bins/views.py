@@ -31,7 +31,7 @@ def picture(request):
         "whole_bytes": use.whole_bytes + use.free_bytes + use.others_bytes,
         "folder": settings.DATA_DIR,
         "holdings": holdings,
-        "rest": [each for each in rest if each[2]],
+        "rest": sorted((each for each in rest if each[2]), key=lambda each: -each[2]),
         "largest": largest,
         "unused": unused.defer("figures")[:_MOST_SHOWN],
         "in_bin": len(contents.bin_of(request.user)),
@@ -145,15 +145,22 @@ def empty(request):
 def _told(row: Production | Delivery | Recording) -> dict:
     """What the question before deleting says of one thing."""
     if isinstance(row, Production):
-        counts = f"{row.recordings.count()} recordings, {row.deliveries.count()} deliveries"
-        told = {"key": f"production-{row.pk}", "what": "production", "size_bytes": contents.size_of_production(row)}
-        return told | {"row": row, "words": counts, "uses": []}
+        words = f"{_counted(row.recordings.count(), 'recording')}, {_counted(row.deliveries.count(), 'delivery')}"
+        return _line("production", row, contents.size_of_production(row), words)
     if isinstance(row, Delivery):
         size_bytes = next(each.bytes for each in contents.deliveries_of(row.production) if each.pk == row.pk)
         under_way = "; what is not made yet of it is not made" * row.files.under_way().exists()
-        words = f"{row.files.made().count()} finished files{under_way}"
-        told = {"key": f"delivery-{row.pk}", "what": "delivery", "size_bytes": size_bytes}
-        return told | {"row": row, "words": words, "uses": []}
-    words = f"{row.file_count} finished files were made from it and stay" if row.file_count else ""
-    told = {"key": f"recording-{row.pk}", "what": "recording", "size_bytes": row.size_bytes}
-    return told | {"row": row, "words": words, "uses": row.uses()}
+        return _line("delivery", row, size_bytes, _counted(row.files.made().count(), "finished file") + under_way)
+    stays = "was made from it and stays" if row.file_count == 1 else "were made from it and stay"
+    words = f"{_counted(row.file_count, 'finished file')} {stays}" if row.file_count else ""
+    return _line("recording", row, row.size_bytes, words) | {"uses": row.uses()}
+
+
+def _line(what: str, row, size_bytes: int, words: str) -> dict:
+    named = {"key": f"{what}-{row.pk}", "what": what, "row": row}
+    return named | {"size_bytes": size_bytes, "words": words, "uses": []}
+
+
+def _counted(count: int, what: str) -> str:
+    several = f"{what[:-1]}ies" if what.endswith("y") else f"{what}s"
+    return f"{count} {what if count == 1 else several}"

@@ -3,8 +3,8 @@
 from django import forms
 
 from mastering.errors import MasteringError
-from mastering.tagging.artwork import for_chapter
 from mastering.tagging.inscription import tag_text
+from sermovox.apart import chapter_picture
 from sermovox.ui.forms import Dressed
 
 _LONGEST_TITLE = 200
@@ -39,7 +39,7 @@ class ChapterForm(Dressed, forms.Form):
         """The picture as a chapter carries it; empty for none."""
         picture = self.cleaned_data["picture"]
         try:
-            return for_chapter(picture.read()) if picture else b""
+            return chapter_picture(picture.read()) if picture else b""
         except MasteringError as error:
             raise forms.ValidationError(str(error)) from error
 

@@ -4,7 +4,7 @@ from django import forms
 from django.utils import timezone
 
 from mastering.errors import MasteringError
-from mastering.tagging.artwork import inspect
+from sermovox.apart import picture_facts
 from sermovox.productions.models import Production, Section
 from sermovox.ui.forms import Dressed
 from sermovox.ui.revisions import Guarded
@@ -51,7 +51,7 @@ class ProductionForm(Guarded, Dressed, forms.ModelForm):
         if picture:
             self._picture = picture.read()
             try:
-                inspect(self._picture)
+                picture_facts(self._picture)
             except MasteringError as error:
                 raise forms.ValidationError(str(error)) from error
         return picture

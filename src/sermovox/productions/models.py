@@ -16,8 +16,9 @@ from mastering.editing.assembly import Stretch, as_list, from_list
 from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import Treatment, treatment_of
-from mastering.tagging.artwork import ArtworkRule, inspect, picture_for
+from mastering.tagging.artwork import ArtworkRule
 from sermovox import caches, storage
+from sermovox.apart import artwork_for, picture_facts
 from sermovox.outlets.models import outlets_of
 
 _LONGEST_KEY = 60
@@ -104,7 +105,7 @@ class Production(models.Model):
 
     def set_artwork(self, data: bytes) -> None:
         """Keep a picture and what it is like. Raises BadArtwork."""
-        facts = inspect(data)
+        facts = picture_facts(data)
         self.artwork_sha256, self.artwork = storage.keep_picture(data), asdict(facts)
         self.save(update_fields=["artwork_sha256", "artwork"])
 
@@ -166,7 +167,7 @@ def fitted_artwork(sha256: str, rule: ArtworkRule | None) -> bytes:
     kept = storage.cached(sha256, asked)
     with suppress(FileNotFoundError):
         return caches.read(kept)
-    picture = picture_for(rule, storage.picture(sha256))
+    picture = artwork_for(rule, storage.picture(sha256))
     caches.keep(kept, picture)
     return picture
 

@@ -19,12 +19,13 @@ from sermovox.outlets.models import RuleSheet
 from sermovox.ui.tests.base import TUS, AppTestCase
 
 _NAMED = re.compile(r'(?:get|getlist|pop|in|_number|values)\W{1,3}"([a-z_]{1,20})"|"([a-z_]{1,20})" (?:not )?in ')
-_COUNT = 4
+_COUNT = 2
 """Requests for each address in a test run; a thousand were tried."""
 ODD = (
     "", "²", "٣", "-1", "0", "1.5", "9" * 19, "9" * 5000, "1e400", "nan", "inf", "null", "[]", "{}", "x" * 70000,
     "\x00", "\ud800", "../../etc/passwd", "%00", "a\nb", "bytes=0-", "💥", "true", "1", "2",
 )  # fmt: skip
+ODDEST = ("²", "9" * 5000, "\x00", "-1")
 HEADERS = {
     "Range": ("bytes=" + "9" * 5000 + "-", "bytes=-" + "9" * 5000, "bytes=²-", "bytes=5-2", "bytes=-0", "x" * 5000),
     "Upload-Length": ("²", "9" * 5000, "-1", "9" * 15),
@@ -61,6 +62,14 @@ def parameters_of(module: str) -> tuple[str, ...]:
     return tuple(sorted({a or b for a, b in _NAMED.findall(source)} | {"seen", "sure", "revision"}))
 
 
+@cache
+def deeds_of(module: str) -> tuple[str, ...]:
+    """What the views of a module can be asked to do."""
+    known = getattr(sys.modules[module], "_CHANGES", ())
+    lines = re.findall(r"^.*\bdo (?:==|in) .*$", inspect.getsource(sys.modules[module]), re.MULTILINE)
+    return tuple(sorted({*known, *re.findall(r'"([a-z]{2,20})"', "".join(lines))}))
+
+
 class OddValues(AppTestCase):
     takes_long = True
 
@@ -92,27 +101,15 @@ class OddValues(AppTestCase):
 
         return "/" + re.sub(r"<([^>]+)>", one, route)
 
-    def ask(self, route: str, view, data) -> None:
-        names = parameters_of(inspect.unwrap(view).__module__)
-        address = self.filled(route, data)
-        method = data.draw(st.sampled_from(["get", "post", "json", "patch", "delete", "head"]))
-        values = data.draw(st.dictionaries(st.sampled_from(names), st.lists(odd, min_size=1, max_size=2), max_size=5))
-        names = st.sampled_from(sorted(HEADERS))
-        wanted = data.draw(st.lists(names, max_size=2, unique=True))
-        headers = TUS | {name: data.draw(st.sampled_from(HEADERS[name])) for name in wanted}
-        headers = {name: text.encode("utf-8", "replace").decode("latin-1") for name, text in headers.items()}
-        values = {name: [text.encode("utf-8", "replace").decode() for text in texts] for name, texts in values.items()}
+    def ask(self, address: str, method: str, values: dict, headers: dict | None = None) -> None:
+        """Send one request, of which nothing stays, so that each finds everything there."""
+        headers = TUS | {n: text.encode("utf-8", "replace").decode("latin-1") for n, text in (headers or {}).items()}
         with transaction.atomic():
-            # Nothing stays of it, so that each request finds everything there.
             if method == "json":
-                said = data.draw(st.dictionaries(st.sampled_from(parameters_of("sermovox.cutting.edits")), odd_json))
-                known = data.draw(st.booleans()) and {"revision": self.revision()} or {}
-                sent = {"data": said | known, "content_type": "application/json"}
-                answer = self.client.post(address, **sent, headers=headers)
+                answer = self.client.post(address, values, content_type="application/json", headers=headers)
             elif method == "patch":
-                answer = self.client.patch(
-                    address, b"xx", content_type="application/offset+octet-stream", headers=headers
-                )
+                kind = "application/offset+octet-stream"
+                answer = self.client.patch(address, b"xx", content_type=kind, headers=headers)
             else:
                 answer = getattr(self.client, method)(address, values or None, headers=headers)
             if answer.streaming:
@@ -120,7 +117,33 @@ class OddValues(AppTestCase):
                     pass
             answer.close()
             transaction.set_rollback(True)
-        self.assertTrue(answer.status_code < 500 or answer.status_code == 507, (address, method, values, headers))
+        self.assertTrue(answer.status_code < 500 or answer.status_code == 507, (address, method, headers))
+
+    def drawn(self, route: str, module: str, data) -> None:
+        """A request with whatever hypothesis comes upon."""
+        address = self.filled(route, data)
+        method = data.draw(st.sampled_from(["get", "post", "json", "patch", "delete", "head"]))
+        wanted = data.draw(st.lists(st.sampled_from(sorted(HEADERS)), max_size=2, unique=True))
+        headers = {name: data.draw(st.sampled_from(HEADERS[name])) for name in wanted}
+        if method == "json":
+            values = data.draw(st.dictionaries(st.sampled_from(parameters_of("sermovox.cutting.edits")), odd_json))
+            values |= {"revision": self.revision()} if data.draw(st.booleans()) else {}
+        else:
+            names = st.sampled_from(parameters_of(module))
+            values = data.draw(st.dictionaries(names, st.lists(odd, min_size=1, max_size=2), max_size=5))
+            values = {n: [text.encode("utf-8", "replace").decode() for text in each] for n, each in values.items()}
+        self.ask(address, method, values, headers)
+
+    def in_all(self, route: str, module: str) -> None:
+        """Each of the oddest values for all parameters at once, with everything that a view can be asked to do."""
+        address = re.sub(r"<(?:(\w+):)?(\w+)>", lambda each: str(self.right[each[1] or "str"].get(each[2], 1)), route)
+        named = parameters_of(module)
+        deeds = [*deeds_of(module), None] if "do" in named else [None]
+        for oddest in ODDEST:
+            values = dict.fromkeys(named, oddest)
+            self.ask(f"/{address}", "get", values)
+            for deed in deeds:
+                self.ask(f"/{address}", "post", values | ({"do": deed} if deed else {}))
 
     def revision(self) -> str:
         return self.client.get("/cutting/1/state/").json().get("revision", "")
@@ -129,15 +152,17 @@ class OddValues(AppTestCase):
         asked = addresses()
         self.assertGreater(len(asked), 90)
         for route, pattern in asked:
+            module = inspect.unwrap(pattern.callback).__module__
             if "sign-out" in route:
                 continue
 
             @settings(max_examples=_COUNT, deadline=None, database=None, suppress_health_check=list(HealthCheck))
             @given(st.data())
             def hold(data):
-                self.ask(route, pattern.callback, data)  # noqa: B023 - called before the next turn
+                self.drawn(route, module, data)  # noqa: B023 - called before the next turn
 
             with self.subTest(route):
+                self.in_all(route, module)
                 hold()
 
     def test_what_was_found_once_stays_found(self):

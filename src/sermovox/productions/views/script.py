@@ -9,7 +9,7 @@ from django.http import JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from mastering.editing.documents import is_package, read_package
+from mastering.editing.documents import is_package
 from mastering.editing.scripts import (
     COLUMN_SEPARATORS,
     COLUMNS,
@@ -24,6 +24,7 @@ from mastering.editing.scripts import (
 from mastering.editing.texts import ENCODINGS, decoded
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
+from sermovox.apart import document_text
 from sermovox.numerals import whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production
@@ -58,7 +59,7 @@ def read(request, pk: int):
             raise MasteringError(f"This file is larger than {_LARGEST_BYTES >> 20} MiB, more than any script.")
         data = file.read()
         if is_package(data):
-            return JsonResponse({"text": read_package(data), "encoding": ""})
+            return JsonResponse({"text": document_text(data), "encoding": ""})
         encoding = request.POST.get("encoding")
         text, found = decoded(data, encoding if encoding in ENCODINGS else None)
         return JsonResponse({"text": text, "encoding": found})

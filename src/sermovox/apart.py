@@ -1,0 +1,114 @@
+"""What a stranger's file may do in another process, with little memory and little time: large pictures and documents.
+
+Small ones are looked at where one is: starting a process takes longer than they do. Run as a program, it does one job:
+the data comes by standard input, and a line of JSON with what follows it goes to standard output.
+"""
+
+import io
+import json
+import subprocess
+import sys
+import threading
+import zipfile
+from collections.abc import Callable
+from dataclasses import asdict
+from functools import lru_cache
+
+from mastering.editing.documents import read_package
+from mastering.errors import MasteringError
+from mastering.tagging.artwork import (
+    ArtworkFacts,
+    ArtworkRule,
+    for_chapter,
+    inspect,
+    picture_for,
+    pixels_of,
+)
+
+_MOST_BYTES = 1 << 30
+_MOST_CPU_S = 20
+_MOST_WALL_S = 90
+_AT_ONCE = 2
+_SMALL_PIXELS = 4_000_000
+_SMALL_TEXT_BYTES = 2 << 20
+_turns = threading.BoundedSemaphore(_AT_ONCE)
+
+
+def document_text(data: bytes) -> str:
+    """As `mastering.editing.documents.read_package`. Raises MasteringError."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            is_small = sum(member.file_size for member in archive.infolist()) <= _SMALL_TEXT_BYTES
+    except (zipfile.BadZipFile, ValueError, NotImplementedError):
+        is_small = True
+    return read_package(data) if is_small else _apart("document", {}, data).decode()
+
+
+@lru_cache(maxsize=2)
+def picture_facts(data: bytes) -> ArtworkFacts:
+    """As `mastering.tagging.artwork.inspect`. Raises MasteringError."""
+    if pixels_of(data) <= _SMALL_PIXELS:
+        return inspect(data)
+    return ArtworkFacts(**json.loads(_apart("facts", {}, data)))
+
+
+def artwork_for(rule: ArtworkRule, data: bytes) -> bytes:
+    """As `mastering.tagging.artwork.picture_for`."""
+    if pixels_of(data) <= _SMALL_PIXELS:
+        return picture_for(rule, data)
+    try:
+        return _apart("artwork", asdict(rule), data)
+    except MasteringError:
+        return b""
+
+
+def chapter_picture(data: bytes) -> bytes:
+    """As `mastering.tagging.artwork.for_chapter`. Raises MasteringError."""
+    return for_chapter(data) if pixels_of(data) <= _SMALL_PIXELS else _apart("chapter", {}, data)
+
+
+_JOBS: dict[str, Callable[..., bytes]] = {
+    "document": lambda data: read_package(data).encode(),
+    "facts": lambda data: json.dumps(asdict(inspect(data))).encode(),
+    "artwork": lambda data, **rule: picture_for(ArtworkRule(**rule), data),
+    "chapter": lambda data: for_chapter(data),
+}
+
+
+def _apart(job: str, values: dict, data: bytes) -> bytes:
+    command = [sys.executable, "-m", "sermovox.apart", job, json.dumps(values)]
+    with _turns:
+        try:
+            done = subprocess.run(command, input=data, capture_output=True, timeout=_MOST_WALL_S)
+        except subprocess.TimeoutExpired:
+            done = None
+    said, _, content = done.stdout.partition(b"\n") if done else (b"", b"", b"")
+    if not said:
+        kind = "document" if job == "document" else "picture"
+        raise MasteringError(f"This {kind} takes more memory or time than any {kind} should. Save it smaller.")
+    if refusal := json.loads(said)["refusal"]:
+        raise MasteringError(refusal)
+    return content
+
+
+def _limit() -> None:
+    try:
+        import resource
+    except ImportError:
+        return  # Windows has no such limits; the time is limited all the same.
+    resource.setrlimit(resource.RLIMIT_AS, (_MOST_BYTES, _MOST_BYTES))
+    resource.setrlimit(resource.RLIMIT_CPU, (_MOST_CPU_S, _MOST_CPU_S))
+
+
+def main(job: str, values: str) -> None:
+    _limit()
+    refusal, content = "", b""
+    try:
+        content = _JOBS[job](sys.stdin.buffer.read(), **json.loads(values))
+    except MasteringError as error:
+        refusal = str(error)
+    sys.stdout.buffer.write(json.dumps({"refusal": refusal}).encode() + b"\n" + content)
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
