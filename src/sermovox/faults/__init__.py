@@ -1,0 +1,1 @@
+"""Faults done to a running application on purpose, and what must be true afterwards: `bin/faults`."""
