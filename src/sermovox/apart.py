@@ -25,8 +25,7 @@ from mastering.tagging.artwork import (
     pixels_of,
 )
 
-_MOST_BYTES = 1 << 30
-_MOST_CPU_S = 20
+_LIMITS = {"memory_bytes": 1 << 30, "cpu_s": 20}
 _MOST_WALL_S = 90
 _AT_ONCE = 2
 _SMALL_PIXELS = 4_000_000
@@ -76,7 +75,7 @@ _JOBS: dict[str, Callable[..., bytes]] = {
 
 
 def _apart(job: str, values: dict, data: bytes) -> bytes:
-    command = [sys.executable, "-m", "sermovox.apart", job, json.dumps(values)]
+    command = [sys.executable, "-m", "sermovox.apart", job, json.dumps(values), json.dumps(_LIMITS)]
     with _turns:
         try:
             done = subprocess.run(command, input=data, capture_output=True, timeout=_MOST_WALL_S)
@@ -91,17 +90,17 @@ def _apart(job: str, values: dict, data: bytes) -> bytes:
     return content
 
 
-def _limit() -> None:
+def _limit(memory_bytes: int, cpu_s: int) -> None:
     try:
         import resource
     except ImportError:
         return  # Windows has no such limits; the time is limited all the same.
-    resource.setrlimit(resource.RLIMIT_AS, (_MOST_BYTES, _MOST_BYTES))
-    resource.setrlimit(resource.RLIMIT_CPU, (_MOST_CPU_S, _MOST_CPU_S))
+    resource.setrlimit(resource.RLIMIT_AS, (memory_bytes, memory_bytes))
+    resource.setrlimit(resource.RLIMIT_CPU, (cpu_s, cpu_s))
 
 
-def main(job: str, values: str) -> None:
-    _limit()
+def main(job: str, values: str, limits: str) -> None:
+    _limit(**json.loads(limits))
     refusal, content = "", b""
     try:
         content = _JOBS[job](sys.stdin.buffer.read(), **json.loads(values))

@@ -77,7 +77,8 @@ def back_up(folder: Path, *, keep: int | None = None, told: Told = lambda done, 
     for half in copies.glob("*.partial"):
         shutil.rmtree(half, ignore_errors=True)
     with storage.copying():
-        moment = datetime.now(UTC)
+        while (copies / f"{(moment := datetime.now(UTC)):{_NAMED}}").exists():
+            time.sleep(0.1)
         partial = copies / f"{moment:{_NAMED}}.partial"
         partial.mkdir()
         try:

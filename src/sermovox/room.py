@@ -32,7 +32,7 @@ def reserve() -> Path:
 def keep_reserve() -> None:
     """Put the reserve back where there is room for it again."""
     disk = shutil.disk_usage(settings.DATA_DIR)
-    size_bytes = min(settings.RESERVE_BYTES, int(disk.total * _LARGEST_SHARE))
+    size_bytes = _size_bytes(disk)
     if reserve().exists() or disk.free < 2 * size_bytes + _MARGIN_BYTES:
         return
     try:
@@ -53,8 +53,14 @@ def let_go() -> None:
 
 def left_bytes() -> int:
     """How much may still be written without touching the reserve."""
-    free = shutil.disk_usage(storage.incoming()).free - _MARGIN_BYTES
-    return free if reserve().exists() else free - settings.RESERVE_BYTES
+    disk = shutil.disk_usage(storage.incoming())
+    free = disk.free - _MARGIN_BYTES
+    return free if reserve().exists() else free - _size_bytes(disk)
+
+
+def _size_bytes(disk) -> int:
+    """How large the reserve is: less on a small disk."""
+    return min(settings.RESERVE_BYTES, int(disk.total * _LARGEST_SHARE))
 
 
 def announced_bytes() -> int:

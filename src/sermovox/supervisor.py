@@ -17,7 +17,7 @@ from pathlib import Path
 
 from django.conf import settings
 
-from sermovox import backups, queue
+from sermovox import backups, queue, room
 from sermovox.accounts.middleware import is_loopback
 from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
 
@@ -98,6 +98,7 @@ class Supervisor:
             signal.signal(number, lambda *_: self._stopping.set())
         # Whatever a former run left in the middle goes back into the queue.
         seen_to(requeue_tasks)
+        seen_to(room.keep_reserve)
         try:
             for child in self._children:
                 child.start()

@@ -83,13 +83,12 @@ def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
     except OSError as error:
         for source, target in reversed(done):
             os.rename(target, source)
+        _done_with(notes)
         name = aside[len(done) % len(aside)][0].name
         raise CannotRename(
             f"The disk would not rename “{name}” ({error.strerror}). All names are as before."
         ) from error
-    finally:
-        for note in notes:
-            note.unlink(missing_ok=True)
+    _done_with(notes)
 
 
 def take_back_broken_off(folder: Path) -> str:
@@ -113,6 +112,11 @@ def take_back_broken_off(folder: Path) -> str:
             count += 1
     note.unlink()
     return f"Renaming was broken off here before: {count} files have their old names back."
+
+
+def _done_with(notes: Sequence[Path]) -> None:
+    for note in notes:
+        note.unlink(missing_ok=True)
 
 
 def _noted(folder: Path, aside: Sequence[tuple[Path, Path, Path]]) -> Path:

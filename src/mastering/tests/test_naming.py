@@ -2,16 +2,17 @@
 
 import doctest
 import importlib
+import os
 import pkgutil
 import tempfile
 from pathlib import Path
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import mastering
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.pairing import Target, pair, pair_best
 from mastering.naming.patterns import FIELDS, FUNCTIONS, BadPattern, facts_of, plain, read_pattern
-from mastering.naming.renaming import CannotRename, new_names, read_map, rename_all
+from mastering.naming.renaming import CannotRename, new_names, read_map, rename_all, take_back_broken_off
 from mastering.outlets.outlet import DEFAULT_NAMES
 
 
@@ -202,6 +203,25 @@ class Renaming(TestCase):
         with self.assertRaisesRegex(CannotRename, "as before"):
             rename_all(self.moves(("a.wav", "x.wav"), ("b.wav", "nowhere/b.wav")))
         self.assertEqual(self.found(), {name: name for name in ("a.wav", "b.wav", "c.wav")})
+
+    def test_one_broken_off_anywhere_gives_the_old_names_back(self):
+        names = {name: name for name in ("a.wav", "b.wav", "c.wav")}
+        really = os.rename
+        for steps in range(6):
+            for moves in (
+                (("a.wav", "b.wav"), ("b.wav", "c.wav"), ("c.wav", "a.wav")),
+                (("a.wav", "b.wav"), ("b.wav", "c.wav"), ("c.wav", "d.wav")),
+            ):
+                outcomes = iter([really] * steps)
+
+                def rename(old, new, outcomes=outcomes):
+                    next(outcomes)(old, new)
+
+                with mock.patch("mastering.naming.renaming.os.rename", rename), self.assertRaises(StopIteration):
+                    rename_all(self.moves(*moves))
+                self.assertIn("have their old names back", take_back_broken_off(self.folder))
+                self.assertEqual(self.found(), names, (steps, moves))
+        self.assertEqual(take_back_broken_off(self.folder), "")
 
     def test_a_map_that_does_not_fit_says_what_is_wrong(self):
         listed = ["a.wav", "b.wav"]

@@ -106,11 +106,13 @@ def kill_watcher(application: Application, chance: random.Random) -> None:
 
 def kill_supervisor(application: Application, chance: random.Random) -> None:
     _kill([application.process.pid])
+    application.process.wait()
 
 
 def kill_all(application: Application, chance: random.Random) -> None:
     modules = ("sermovox.server", "sermovox.worker", "sermovox.watcher", "sermovox.cli")
     _kill([application.process.pid, *(key for module in modules for key in application.children(module))])
+    application.process.wait()
 
 
 def truncate_caches(application: Application, chance: random.Random) -> None:

@@ -153,7 +153,7 @@ class Refusing(AppTestCase):
                 with self.assertRaisesRegex(Refused, sentence):
                     take_in(self.production, path)
             self.client.delete(begun["Location"], headers=TUS)
-        small = mock.patch("sermovox.room.shutil.disk_usage", return_value=mock.Mock(free=1000))
+        small = mock.patch("sermovox.room.shutil.disk_usage", return_value=mock.Mock(free=1000, total=10**9))
         with small, self.assertRaisesRegex(Refused, "disk is full"):
             take_in(self.production, path)
         self.assert_nothing_kept()

@@ -1,0 +1,150 @@
+"""Deleting, the bin, and what takes the room."""
+
+from datetime import timedelta
+
+from django.utils import timezone
+
+from mastering.outlets.outlet import shipped
+from mastering.tests.signals import speech, written
+from sermovox.bins import contents
+from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.productions.models import Production
+from sermovox.recordings.models import Recording
+from sermovox.recovery import look_after
+from sermovox.ui.tests.base import AppTestCase
+
+STORAGE = "/recordings/storage/"
+
+
+class Deleting(AppTestCase):
+    def setUp(self):
+        super().setUp()
+        self.section = self.bring_in(speech(seconds=4))
+        self.bring_in(speech(seconds=4, seed=2), name="two.wav")
+        (self.delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section])
+        self.work()
+        self.file = self.delivery.files.get()
+
+    def delete(self, *keys: str, **values):
+        return self.client.post(f"{STORAGE}delete/", {"chosen": keys, "back": STORAGE} | values, follow=True)
+
+    def bin(self, deed: str, *keys: str, **values):
+        return self.client.post(f"{STORAGE}bin/{deed}/", {"chosen": keys} | values, follow=True)
+
+    def test_sizes_and_uses_are_said_before_many_go_at_once_and_all_come_back(self):
+        keys = [f"recording-{pk}" for pk in self.production.recordings.values_list("pk", flat=True)]
+        asked = self.delete(*keys)
+        self.assertContains(asked, "Delete these 2?")
+        self.assertContains(asked, "1 finished file was made from it and stays")
+        self.assertEqual(self.production.recordings.count(), 2, "nothing is done yet")
+        self.assertContains(self.delete(*keys, sure="yes"), "2 are deleted")
+        self.assertEqual(self.production.recordings.count(), 0)
+        page = self.client.get(f"{STORAGE}bin/")
+        self.assertContains(page, "two.wav")
+        self.assertContains(self.bin("take-back", *keys), "2 are back")
+        self.assertEqual({each.state for each in self.production.recordings.all()}, {"ready"})
+        self.work()
+        self.assertEqual(self.client.get(f"/cutting/{self.section.recording_id}/").status_code, 200)
+
+    def test_a_delivery_goes_with_its_names_and_comes_back_unless_they_are_taken(self):
+        self.delete(f"delivery-{self.delivery.pk}", sure="yes")
+        self.assertFalse(FinishedFile.objects.standing().exists())
+        self.assertEqual(self.client.get(self.delivery.get_absolute_url()).status_code, 404)
+        self.assertEqual(self.client.get(f"/deliveries/files/{self.file.pk}/download/").status_code, 404)
+        self.assertNotContains(self.client.get("/deliveries/"), "Podcast host")
+        (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section])
+        self.work()
+        self.assertEqual(again.files.get().name, self.file.name, "its name is free")
+        self.assertContains(self.bin("take-back", f"delivery-{self.delivery.pk}"), "There is another file called")
+        self.delete(f"delivery-{again.pk}", sure="yes")
+        self.assertContains(self.bin("take-back", f"delivery-{self.delivery.pk}"), "is back")
+        self.assertEqual(FinishedFile.objects.standing().get(), self.file)
+
+    def test_deleting_a_run_that_goes_on_stops_it_and_replaces_nothing(self):
+        run = {"existing": {"podcast-host": "replace"}, "again": True}
+        (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)
+        self.assertTrue(again.files.get().begin())
+        made = again.files.get()
+        self.assertContains(self.delete(f"delivery-{again.pk}"), "what is not made yet of it is not made")
+        self.delete(f"delivery-{again.pk}", sure="yes")
+        self.assertTrue(FinishedFile.objects.filter(pk=made.pk).tell_progress("", 0.5), "it is told to stop")
+        self.file.refresh_from_db()
+        self.assertIsNone(self.file.replaced_at)
+
+    def test_a_whole_production_goes_and_comes_back(self):
+        pages = [
+            self.production.get_absolute_url(),
+            self.section.get_absolute_url(),
+            self.section.recording.get_absolute_url(),
+            f"/cutting/{self.section.recording_id}/",
+            f"/cutting/sections/{self.section.pk}/",
+            f"/levels/sections/{self.section.pk}/",
+            self.delivery.get_absolute_url(),
+            self.file.get_absolute_url(),
+        ]
+        key = f"production-{self.production.pk}"
+        self.assertContains(self.delete(key), "2 recordings, 1 delivery")
+        self.assertContains(self.delete(key, sure="yes"), "is deleted")
+        for page in pages:
+            self.assertEqual(self.client.get(page).status_code, 404, page)
+        self.assertNotContains(self.client.get("/"), "/productions/1/")
+        other = Production.objects.create(owner=self.narrator, title=self.production.title)
+        self.assertNotEqual(other.key, self.production.key, "its key is kept for it")
+        self.bin("take-back", key)
+        for page in pages:
+            self.assertEqual(self.client.get(page).status_code, 200, page)
+
+    def test_the_bin_is_emptied_when_asked_and_after_its_days(self):
+        first, second = self.production.recordings.order_by("pk")
+        self.delete(f"recording-{first.pk}", f"recording-{second.pk}", sure="yes")
+        asked = self.bin("empty", f"recording-{first.pk}")
+        self.assertContains(asked, "for good?")
+        self.assertTrue(first.path.exists())
+        self.bin("empty", f"recording-{first.pk}", sure="yes")
+        self.assertFalse(first.path.exists())
+        self.assertTrue(second.path.exists())
+        Recording.with_deleted.update(binned_at=timezone.now() - timedelta(days=31))
+        look_after()
+        self.assertFalse(second.path.exists())
+        self.assertEqual(contents.bin_of(self.narrator), [])
+        self.assertContains(self.bin("take-back", f"recording-{first.pk}"), "Choose what is to be taken back")
+
+    def test_bytes_that_another_production_has_stay_when_the_bin_is_emptied(self):
+        other = Production.objects.create(owner=self.narrator, title="Other")
+        self.upload(self.folder / "take.wav", production=other)
+        recording = self.section.recording
+        self.delete(f"recording-{recording.pk}", sure="yes")
+        self.bin("empty", "", all="yes", sure="yes")
+        self.assertTrue(recording.path.exists())
+        self.work()
+        self.assertEqual(other.recordings.get().state, "ready")
+
+    def test_nobody_sees_or_empties_what_is_somebody_elses(self):
+        from django.contrib.auth import get_user_model
+
+        self.delete(f"recording-{self.section.recording_id}", sure="yes")
+        self.client.force_login(get_user_model().objects.create_user("other"))
+        self.assertContains(self.client.get(f"{STORAGE}bin/"), "The bin is empty")
+        for deed in ("take-back", "empty"):
+            self.bin(deed, f"recording-{self.section.recording_id}", all="yes", sure="yes")
+        self.delete(f"production-{self.production.pk}", f"delivery-{self.delivery.pk}", sure="yes")
+        self.assertTrue(Recording.with_deleted.get(pk=self.section.recording_id).binned_at)
+        self.assertFalse(Production.objects.get().deleted_at or Delivery.objects.get().deleted_at)
+        self.assertContains(self.client.get(STORAGE), "Productions of others")
+        self.assertEqual(self.client.get(f"{STORAGE}of/{self.production.pk}/").status_code, 404)
+
+    def test_what_takes_the_room_is_drawn_the_largest_first(self):
+        other = Production.objects.create(owner=self.narrator, title="Larger")
+        self.upload(written(self.folder, speech(seconds=20, seed=3), name="long.wav"), production=other)
+        page = self.client.get(STORAGE)
+        found = page.context["holdings"]
+        self.assertEqual([each.production for each in found], [other, self.production])
+        whole = sum(each.size_bytes for each in self.production.recordings.all())
+        self.assertEqual(found[1].recordings_bytes, whole)
+        self.assertEqual(found[1].finished_bytes, self.file.path.stat().st_size)
+        self.delete(f"recording-{self.section.recording_id}", sure="yes")
+        after = next(each for each in contents.holdings(self.narrator) if each.production == self.production)
+        self.assertEqual(after.recordings_bytes + after.binned_bytes, whole)
+        listed = self.client.get(f"{STORAGE}of/{self.production.pk}/")
+        self.assertContains(listed, "two.wav")
+        self.assertContains(listed, "Podcast host")

@@ -1,0 +1,78 @@
+"""An installation that was brought back from a backup, held beside the original, screen by screen."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+from django.test.testcases import SerializeMixin
+
+from sermovox.ui.tests.running import _brought_in
+
+_SCREENS = r"""
+import django, json, re, sys
+django.setup()
+from django.conf import settings
+from django.test import Client
+from django_tasks_db.models import DBTaskResult
+from sermovox.accounts.models import DEMO_USERNAME
+from django.contrib.auth import get_user_model
+from sermovox.productions.models import Production, Section
+from sermovox.recordings.models import Recording
+from sermovox.deliveries.models import Delivery, FinishedFile
+from django.core.management import call_command
+settings.ALLOWED_HOSTS = ["testserver"]
+client = Client()
+client.force_login(get_user_model().objects.get(username=DEMO_USERNAME))
+addresses = ["/", "/deliveries/", "/outlets/", "/recordings/storage/bin/"]
+for p in Production.objects.all():
+    addresses += [f"/productions/{p.pk}/" + e for e in ("", "history/", "edit/", "names/", "outlets/", "sheet/")]
+    addresses += [f"/levels/{p.pk}/", f"/recordings/storage/of/{p.pk}/", f"/productions/{p.pk}/artwork/"]
+for r in Recording.objects.all():
+    addresses += [f"/recordings/{r.pk}/", f"/recordings/{r.pk}/audio/", f"/cutting/{r.pk}/", f"/cutting/{r.pk}/state/"]
+addresses += [f"/sections/{s.pk}/" for s in Section.objects.all()]
+addresses += [f"/cutting/sections/{s.pk}/" for s in Section.objects.all()]
+for d in Delivery.objects.all():
+    addresses += [f"/deliveries/{d.pk}/" + e for e in ("", "tags/", "manifest.json", "check-sheets.html", "cover.jpg")]
+for f in FinishedFile.objects.standing():
+    addresses += [f"/deliveries/files/{f.pk}/", f"/deliveries/files/{f.pk}/download/"]
+for turn in range(2):
+    for address in addresses:
+        client.get(address)
+    call_command("db_worker", queue_name="*", batch=True, startup_delay=False, reload=False, verbosity=0)
+import hashlib
+for address in addresses:
+    answer = client.get(address)
+    content = b"".join(answer) if answer.streaming else answer.content
+    plain = re.sub(rb'(csrfmiddlewaretoken" value|X-CSRFToken&quot;|X-CSRFToken"):?[= ]+"?[^"]*"', b"", content)
+    print(json.dumps([address, answer.status_code, hashlib.sha256(plain).hexdigest()]))
+"""
+
+
+class Restored(SerializeMixin, TestCase):
+    # With the browser's tests, which have the demonstration already.
+    lockfile = __file__
+
+    def test_every_screen_is_as_it_was(self):
+        with tempfile.TemporaryDirectory() as kept:
+            folder, original = Path(kept), _brought_in()
+            self.command("backup", str(folder / "backups"), data=original)
+            self.command("restore", str(folder / "backups"), data=folder / "restored")
+            before, after = self.screens(original), self.screens(folder / "restored")
+            self.assertGreater(len(before), 100)
+            self.assertEqual({status for _, status, _ in before}, {200, 404})
+            self.assertEqual([each for each, then in zip(after, before, strict=True) if each != then], [])
+
+    def command(self, *words: str, data: Path) -> None:
+        environment = os.environ | {"SERMOVOX_DATA": str(data)}
+        subprocess.run([sys.executable, "-m", "sermovox.cli", *words], env=environment, check=True, capture_output=True)
+
+    def screens(self, data: Path) -> list[list]:
+        environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
+        done = subprocess.run(
+            [sys.executable, "-c", _SCREENS], env=environment, check=True, capture_output=True, text=True
+        )
+        return [json.loads(line) for line in done.stdout.splitlines() if re.match(r"\[", line)]
