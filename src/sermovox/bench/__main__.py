@@ -5,7 +5,7 @@ from pathlib import Path
 
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make
-from sermovox.bench import core, desk, levelling, outlets, page
+from sermovox.bench import core, desk, flushing, levelling, outlets, page
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
@@ -13,7 +13,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="bench")
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
     parser.add_argument(
-        "--only", choices=["core", "levels", "outlets", "desk", "page"], help="only one of the five parts"
+        "--only", choices=["core", "levels", "outlets", "desk", "page", "flushing"], help="only one of the parts"
     )
     parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
     parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
@@ -41,6 +41,8 @@ def _tables(options) -> None:
         desk.tables()
     if options.only in (None, "page"):
         page.tables()
+    if options.only in (None, "flushing"):
+        flushing.tables()
 
 
 if __name__ == "__main__":

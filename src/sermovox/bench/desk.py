@@ -40,7 +40,7 @@ def tables() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         _waveforms(folder)
-        large = _large(folder)
+        large = large_wav(folder)
         with application(folder / "data", _PORT) as visitor:
             _intake(visitor, large)
         long, names = _long_running_order(folder / "data")
@@ -70,12 +70,12 @@ def _waveforms(folder: Path) -> None:
     line("waveform of 12 hours: whole and a stretch", f"{1000 * long:.2f} ms", f"{long / short:.2f}", "as fast")
 
 
-def _large(folder: Path) -> Path:
+def large_wav(folder: Path, size_bytes: int = _LARGE_BYTES) -> Path:
     """A WAV of 1 GB: 24 bit, mono, speech."""
     speech, _ = soundfile.read(speech_recording(folder, 20, "speech.wav"), dtype="float32")
     path = folder / "large.wav"
     with soundfile.SoundFile(path, "w", RATE_HZ, 1, subtype="PCM_24") as file:
-        frames = _LARGE_BYTES // 3
+        frames = size_bytes // 3
         while frames > 0:
             file.write(speech[:frames])
             frames -= len(speech)

@@ -113,7 +113,7 @@ def _faults(folder: Path, count: int, chance: random.Random, outcome: Outcome, *
             left = wait_until_still(application.data, within_s=_STILL_WITHIN_S)
             found = [f"stuck: {each}" for each in left]
             found += losses(application.data, ledger.here, ledger.let_go)
-            found += pages_that_fail(Visitor(application.port), application.data, production)
+            found += pages_that_fail(Visitor(application.port), application.data, production, chance)
             outcome.lost += [(name, said) for said in found]
             for said in found:
                 print(f"{name}: {said} ({folder})", file=sys.stderr, flush=True)

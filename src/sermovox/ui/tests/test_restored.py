@@ -72,7 +72,5 @@ class Restored(SerializeMixin, TestCase):
 
     def screens(self, data: Path) -> list[list]:
         environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
-        done = subprocess.run(
-            [sys.executable, "-c", _SCREENS], env=environment, check=True, capture_output=True, text=True
-        )
-        return [json.loads(line) for line in done.stdout.splitlines() if re.match(r"\[", line)]
+        done = subprocess.run([sys.executable, "-c", _SCREENS], env=environment, check=True, capture_output=True)
+        return [json.loads(line) for line in done.stdout.splitlines() if line.startswith(b"[")]
