@@ -214,8 +214,7 @@ def make_nightly() -> None:
 
 def is_due(now: datetime) -> bool:
     """Whether the time of day has passed since the newest backup."""
-    hour, minute = (int(part) for part in settings.BACKUP_AT.split(":"))
-    due = now.replace(hour=hour, minute=minute, second=0, microsecond=0)
+    due = datetime.combine(now.date(), settings.BACKUP_AT, tzinfo=UTC)
     due = due if due <= now else due - timedelta(days=1)
     newest = newest_at(settings.BACKUPS_DIR)
     return newest is None or newest < due

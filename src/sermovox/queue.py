@@ -28,8 +28,11 @@ def enqueue(task, *arguments, short: bool = False, behind: int = 0) -> None:
 
 def enqueue_once(task, *arguments: int | str, short: bool = False, behind: int = 0) -> None:
     """Queue a task with these arguments, unless it waits or runs already."""
+    same = under_way(task).filter(args_kwargs={"args": list(arguments), "kwargs": {}})
+    if same.exists():
+        return  # Asked before anything is locked, as pages ask each second.
     with transaction.atomic():
-        if not under_way(task).filter(args_kwargs={"args": list(arguments), "kwargs": {}}).exists():
+        if not same.all().exists():
             enqueue(task, *arguments, short=short, behind=behind)
 
 

@@ -49,7 +49,7 @@ def clear_away() -> None:
 
 
 def seen_to(look: Callable[[], object]) -> None:
-    """Do one of these; a database that is busy or a disk that is full only puts it off."""
+    """Do one of these. Whatever it stumbles over only puts it off: the others have to be looked after all the same."""
     close_old_connections()
     try:
         look()
@@ -57,6 +57,8 @@ def seen_to(look: Callable[[], object]) -> None:
         if storage.is_full(error):
             room.let_go()
         logger.warning("Looking after what waits: %s", error)
+    except Exception:
+        logger.exception("Looking after what waits")
 
 
 def _uploads() -> None:

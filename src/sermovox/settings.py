@@ -21,6 +21,7 @@
 
 import os
 import secrets
+from datetime import time
 from pathlib import Path
 
 BASE_DIR = Path(__file__).resolve().parents[2]
@@ -49,7 +50,7 @@ RESERVE_BYTES = int(os.environ.get("SERMOVOX_RESERVE_BYTES", 64 << 20))
 MOST_SAMPLES = int(os.environ.get("SERMOVOX_MOST_SAMPLES", 20_000_000_000))
 LONGEST_TASK_H = float(os.environ.get("SERMOVOX_LONGEST_TASK_H", 12))
 BACKUPS_DIR = Path(os.environ["SERMOVOX_BACKUPS"]).resolve() if os.environ.get("SERMOVOX_BACKUPS") else None
-BACKUP_AT = os.environ.get("SERMOVOX_BACKUP_AT", "03:00")
+BACKUP_AT = time.fromisoformat(os.environ.get("SERMOVOX_BACKUP_AT", "03:00"))
 KEEP_BACKUPS = int(os.environ.get("SERMOVOX_KEEP_BACKUPS", 7))
 WATCHED_DIR = Path(os.environ["SERMOVOX_WATCHED"]).resolve() if os.environ.get("SERMOVOX_WATCHED") else None
 

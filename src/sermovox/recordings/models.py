@@ -167,6 +167,11 @@ class Recording(models.Model):
         return self.state == self.State.MEASURING
 
     @property
+    def is_due(self) -> bool:
+        """Whether it is to be measured now."""
+        return self.measuring and (self.try_at is None or self.try_at <= timezone.now())
+
+    @property
     def is_deleted(self) -> bool:
         return self.state == self.State.DELETED
 

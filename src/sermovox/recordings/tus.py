@@ -12,9 +12,11 @@ import os
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import timedelta
+from functools import wraps
 
 from django.conf import settings
 from django.core.files import locks
+from django.db import DatabaseError
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
 from django.urls import reverse
@@ -26,7 +28,7 @@ from sermovox.numerals import whole_number
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import refuse_too_large, shown_name, take_in_upload
 from sermovox.recordings.models import Upload
-from sermovox.room import has_room, left_bytes
+from sermovox.room import has_room, left_bytes, let_go
 
 VERSION = "1.0.0"
 logger = logging.getLogger(__name__)
@@ -37,6 +39,24 @@ _BODY_TYPE = "application/offset+octet-stream"
 _LARGEST_RANK = 2**31 - 1
 
 
+def _in_words(view):
+    """What stands in the way is said as text, which the sender shows, not as a page."""
+
+    @wraps(view)
+    def answering(request, *args, **kwargs):
+        try:
+            return view(request, *args, **kwargs)
+        except DatabaseError as error:
+            logger.exception("An upload")
+            if storage.is_full(error):
+                let_go()
+                return _answer(507, said=storage.DISK_FULL)
+            return _answer(503, said="The database was busy for too long. It is tried again.")
+
+    return answering
+
+
+@_in_words
 def uploads(request, production_id: int) -> HttpResponse:
     """POST begins an upload, OPTIONS tells what the server can do, GET lists the uploads that are not whole yet."""
     if request.method == "OPTIONS":
@@ -78,6 +98,7 @@ def uploads(request, production_id: int) -> HttpResponse:
     return _answer(201, {"Location": location, "Upload-Expires": _expires(upload)})
 
 
+@_in_words
 def upload(request, pk) -> HttpResponse:
     """HEAD tells how much has arrived, PATCH brings more, DELETE gives up, GET tells what became of it."""
     upload = get_object_or_404(Upload.objects.of(request.user), pk=pk)

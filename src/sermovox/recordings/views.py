@@ -56,6 +56,8 @@ def slip(request, pk: int):
 def slip_facts(request, pk: int):
     """The facts alone, asked for again while they are being measured; then the page comes anew, with the player."""
     recording = _mine(request, pk)
+    if recording.is_due:
+        queue_measuring(recording)
     response = render(request, "recordings/_facts.html", {"recording": recording})
     if not recording.measuring:
         response["HX-Refresh"] = "true"

@@ -7,7 +7,7 @@ import sqlite3
 import subprocess
 import threading
 import zipfile
-from datetime import UTC, datetime
+from datetime import UTC, datetime, time
 from pathlib import Path
 from unittest import mock, skipUnless
 
@@ -353,7 +353,7 @@ class Backups(Delivered):
         self.assertFalse(recording.path.exists())
 
     def test_the_nightly_one_is_due_once_after_its_time(self):
-        with self.settings(BACKUPS_DIR=self.at, BACKUP_AT="03:00"):
+        with self.settings(BACKUPS_DIR=self.at, BACKUP_AT=time(3)):
             now = datetime.now(UTC)
             self.assertTrue(backups.is_due(now))
             backups.back_up(self.at)

@@ -1,10 +1,12 @@
 """Deleting, the bin, and what takes the room."""
 
 from datetime import timedelta
+from unittest import mock
 
 from django.utils import timezone
 
 from mastering.outlets.outlet import shipped
+from mastering.pipeline import make_all
 from mastering.tests.signals import speech, written
 from sermovox.bins import contents
 from sermovox.deliveries.models import Delivery, FinishedFile
@@ -68,6 +70,21 @@ class Deleting(AppTestCase):
         self.assertContains(self.delete(f"delivery-{again.pk}"), "what is not made yet of it is not made")
         self.delete(f"delivery-{again.pk}", sure="yes")
         self.assertTrue(FinishedFile.objects.filter(pk=made.pk).tell_progress("", 0.5), "it is told to stop")
+        self.file.refresh_from_db()
+        self.assertIsNone(self.file.replaced_at)
+
+    def test_one_deleted_just_before_it_is_done_takes_nobodys_place(self):
+        run = {"existing": {"podcast-host": "replace"}, "again": True}
+        (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)
+
+        def deleted_meanwhile(*args, **kwargs):
+            made = make_all(*args, **kwargs)
+            Delivery.objects.get(pk=again.pk).put_away()
+            return made
+
+        with mock.patch("sermovox.deliveries.tasks.make_all", deleted_meanwhile):
+            self.work()
+        self.assertTrue(again.files.get().is_made)
         self.file.refresh_from_db()
         self.assertIsNone(self.file.replaced_at)
 

@@ -130,6 +130,13 @@ class Storage(AppTestCase):
         self.assertTrue(recording.tell_progress(0.2))
         self.work()
         self.assertEqual(Recording.with_deleted.get().state, "deleted")
+        Recording.with_deleted.get().take_back()
+        look_after()
+        told = mock.patch.object(Recording, "tell_progress", return_value=True)
+        with told, mock.patch("sermovox.recordings.tasks._PROGRESS_EVERY_S", -1.0):
+            self.work()
+        again = Recording.objects.get()
+        self.assertEqual((again.state, again.waveform_path.exists()), ("measuring", False))
 
     def test_a_stored_file_that_is_damaged_is_no_reason_to_refuse_it(self):
         outcome = self.upload(written(self.folder, speech(seconds=3)))

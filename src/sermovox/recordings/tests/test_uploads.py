@@ -7,6 +7,7 @@ from datetime import timedelta
 from unittest import mock
 
 from django.contrib.auth import get_user_model
+from django.db import OperationalError
 from django.test import Client
 from django.utils import timezone
 
@@ -86,6 +87,16 @@ class Resuming(AppTestCase):
         self.assertFalse(self.production.recordings.exists() or self.production.sections.exists())
         self.assertEqual(self.send(self.address, self.data[1000:], 1000).status_code, 204)
         self.assertEqual(self.production.recordings.get().path.read_bytes(), self.data)
+
+    def test_a_database_that_cannot_be_written_is_said_in_words_and_what_has_arrived_stays(self):
+        self.send(self.address, self.data[:1000], 0)
+        for words, status in (("database or disk is full", 507), ("database is locked", 503)):
+            broken = mock.patch.object(Upload, "save", side_effect=OperationalError(words))
+            with broken, self.assertLogs("sermovox.recordings.tus", "ERROR"):
+                answer = self.send(self.address, self.data[1000:], 1000)
+            self.assertEqual((answer.status_code, answer["Content-Type"][:10]), (status, "text/plain"))
+            self.assertEqual(self.offset(), 1000)
+        self.assertEqual(self.send(self.address, self.data[1000:], 1000).status_code, 204)
 
     def test_giving_up_leaves_nothing(self):
         self.send(self.address, self.data[:1000], 0)

@@ -144,6 +144,8 @@ class WholeWay(BrowserTestCase):
             "/outlets/podcast-host/",
             "/productions/new/",
             "/recordings/storage/",
+            "/recordings/storage/bin/",
+            "/recordings/storage/of/1/",
             "/productions/3/pairing/",
             "/levels/2/?outlet=audiobook-retail",
             "/levels/sections/6/?outlet=audiobook-retail",
