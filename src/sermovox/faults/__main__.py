@@ -66,14 +66,24 @@ class Outcome:
         return "\n".join([*lines, *(f"{name}: {said}" for name, said in self.lost)])
 
 
-def run(count: int, seed: int, *, minutes: float = 1e9, keep: bool = False, told: bool = False) -> Outcome:
-    """Do so many faults, a new application after every forty."""
+def run(
+    count: int,
+    seed: int,
+    *,
+    minutes: float = 1e9,
+    keep: bool = False,
+    told: bool = False,
+    people: int = 3,
+    workers: int = 2,
+) -> Outcome:
+    """Do so many faults, a new application after every forty; so many people are at work meanwhile."""
     outcome, chance, began = Outcome(), random.Random(seed), time.monotonic()
     while outcome.counts.total() < count and time.monotonic() - began < minutes * 60:
         folder = Path(tempfile.mkdtemp(prefix="faults-"))
         left = min(_FAULTS_AN_APPLICATION, count - outcome.counts.total())
         before = len(outcome.lost)
-        _faults(folder, left, chance, outcome, until=began + minutes * 60)
+        application = Application(folder, small_disk_bytes=_SMALL_DISK_BYTES, workers=workers)
+        _faults(application, left, chance, outcome, until=began + minutes * 60, people=people)
         if len(outcome.lost) == before or not keep:
             shutil.rmtree(folder, ignore_errors=True)
         if told:
@@ -85,8 +95,9 @@ def run(count: int, seed: int, *, minutes: float = 1e9, keep: bool = False, told
     return outcome
 
 
-def _faults(folder: Path, count: int, chance: random.Random, outcome: Outcome, *, until: float) -> None:
-    application = Application(folder, small_disk_bytes=_SMALL_DISK_BYTES)
+def _faults(
+    application: Application, count: int, chance: random.Random, outcome: Outcome, *, until: float, people: int
+) -> None:
     weights = {name: weight for name, (_, weight) in FAULTS.items()}
     if not application.has_small_disk:
         weights["disk filled"] = 0
@@ -102,7 +113,9 @@ def _faults(folder: Path, count: int, chance: random.Random, outcome: Outcome, *
             if time.monotonic() > until:
                 break
             (name,) = chance.choices(list(weights), list(weights.values()))
-            load = Load(application.port, application.data, production, ledger, seed=chance.getrandbits(32))
+            load = Load(
+                application.port, application.data, production, ledger, seed=chance.getrandbits(32), people=people
+            )
             load.begin()
             time.sleep(chance.uniform(0.1, 1.2))
             FAULTS[name][0](application, chance)
@@ -116,7 +129,7 @@ def _faults(folder: Path, count: int, chance: random.Random, outcome: Outcome, *
             found += pages_that_fail(Visitor(application.port), application.data, production, chance)
             outcome.lost += [(name, said) for said in found]
             for said in found:
-                print(f"{name}: {said} ({folder})", file=sys.stderr, flush=True)
+                print(f"{name}: {said} ({application.folder})", file=sys.stderr, flush=True)
         outcome.lost += [("backups", said) for said in _wrong_backups(application)]
     finally:
         outcome.uploads += len(ledger.here)

@@ -20,7 +20,8 @@ _DAY_S = 24 * 3600
 class Application:
     """One application with a data folder of its own, on a small disk where this machine can mount one."""
 
-    def __init__(self, folder: Path, *, small_disk_bytes: int):
+    def __init__(self, folder: Path, *, small_disk_bytes: int, workers: int):
+        self._workers = workers
         self.data, self.folder = folder / "data", folder
         self.data.mkdir()
         (folder / "watched").mkdir()
@@ -43,7 +44,16 @@ class Application:
 
     def start(self) -> None:
         """Start it, and wait until it answers."""
-        command = [sys.executable, "-m", "sermovox.cli", "start", "--port", str(self.port), "--workers", "2"]
+        command = [
+            sys.executable,
+            "-m",
+            "sermovox.cli",
+            "start",
+            "--port",
+            str(self.port),
+            "--workers",
+            str(self._workers),
+        ]
         output = {"stdout": self._log, "stderr": self._log}
         self.process = subprocess.Popen(command, env=self.environment, start_new_session=True, **output)
         self.wait()

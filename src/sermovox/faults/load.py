@@ -35,12 +35,13 @@ class Ledger:
 class Load:
     """Several people at work on one production until they are told to stop."""
 
-    def __init__(self, port: int, data: Path, production: int, ledger: Ledger, *, seed: int):
+    def __init__(self, port: int, data: Path, production: int, ledger: Ledger, *, seed: int, people: int):
         self._port, self._data, self._production, self._ledger = port, data, production, ledger
         self._stop, self._count = threading.Event(), 0
         self._backups = data.parent / "backups"
         self._people = [
-            threading.Thread(target=self._work, args=(random.Random(f"{seed}-{at}"),), daemon=True) for at in range(3)
+            threading.Thread(target=self._work, args=(random.Random(f"{seed}-{at}"),), daemon=True)
+            for at in range(people)
         ]
 
     def begin(self) -> None:

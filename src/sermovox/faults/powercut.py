@@ -46,12 +46,12 @@ def main(count: int, seed: int) -> int:
     return 1 if lost else 0
 
 
-def cut_at(count: int, seed: int) -> tuple[dict[str, tuple[int, int]], list[tuple[str, str]]]:
+def cut_at(count: int, seed: int, *, turns: int = 4) -> tuple[dict[str, tuple[int, int]], list[tuple[str, str]]]:
     """For each way of dropping what was not flushed: how many points, how much was acknowledged; and what was lost."""
     chance, lost, tallied = random.Random(seed), [], {}
     with tempfile.TemporaryDirectory(prefix="powercut-") as kept:
         folder = Path(kept)
-        disk = recorded(folder)
+        disk = recorded(folder, turns)
         after = [at for at, _ in disk.acknowledged]
         # Just after something was acknowledged is where a promise may break; the others lie anywhere.
         points = [chance.choice(after) + 1 if at % 2 else chance.randrange(disk.length + 1) for at in range(count)]
@@ -310,14 +310,14 @@ def _unescaped(text: str) -> str:
     return bytes.fromhex(text.replace("\\x", "")).decode("latin-1") if text.startswith("\\x") else text
 
 
-def recorded(folder: Path) -> Disk:
-    """Run the scenario under strace, on a folder that is as it is after a first start."""
+def recorded(folder: Path, turns: int) -> Disk:
+    """Run the scenario, so many times over, under strace, on a folder that is as it is after a first start."""
     data = folder / "data"
     data.mkdir()
     environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
     command = [sys.executable, "-m", "sermovox.faults.scenario"]
     subprocess.run([*command, "prepare"], env=environment, check=True)
-    process = subprocess.Popen([*command, "run"], env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+    process = subprocess.Popen([*command, str(turns)], env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
     process.stdout.readline()
     disk, trace = Disk(data), folder / "trace"
     tracing = ["strace", "-f", "-y", "-xx", "-s", "4000000", "-e", f"trace={_CALLS}", "-o", str(trace)]

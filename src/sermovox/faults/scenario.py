@@ -14,7 +14,7 @@ def main(deed: str) -> None:
     if deed == "prepare":
         _prepare()
     else:
-        _run()
+        _run(int(deed))
 
 
 def _prepare() -> None:
@@ -29,7 +29,7 @@ def _prepare() -> None:
     connection.close()
 
 
-def _run() -> None:
+def _run(turns: int) -> None:
     from django.conf import settings
     from django.contrib.auth import get_user_model
     from django.db import connection
@@ -49,7 +49,7 @@ def _run() -> None:
     sys.stdin.readline()
     tus = {"Tus-Resumable": "1.0.0"}
     numbers = count()
-    for turn in range(4):
+    for turn in range(turns):
         for parts in (1, 3):
             data = take(next(numbers))
             into = f"/recordings/uploads/into/{production.pk}/"

@@ -119,7 +119,9 @@ def _given_up(upload: Upload) -> HttpResponse:
     if upload.state == Upload.State.HERE:
         return _answer(204)
     with suppress(FileNotFoundError), upload.path.open("rb") as file:
-        if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
+        # A part that is arriving just now is given up with the rest; what is being taken in is not.
+        is_held = not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB)
+        if is_held and upload.state == Upload.State.FINISHING:
             return _answer(423, said="This upload is being taken in just now.")
         upload.delete()
         return _answer(204)

@@ -355,9 +355,19 @@ class Desk(AppTestCase):
 
     def test_verifying_names_what_is_damaged(self):
         recording = self.bring_in().recording
-        self.assertEqual(run("verify")[:2], (0, "1 recordings are whole, 0 damaged, 0 missing.\n"))
+        self.assertEqual(
+            run("verify")[:2],
+            (
+                0,
+                (
+                    "1 recordings are whole, 0 damaged, 0 missing.\n"
+                    "0 finished files are whole, 0 damaged, 0 missing.\n"
+                    "1 pictures are whole, 0 damaged, 0 missing.\n"
+                ),
+            ),
+        )
         recording.path.chmod(0o644)
         recording.path.write_bytes(b"x")
         status, out, _ = run("verify")
         self.assertEqual(status, 1)
-        self.assertIn("damaged. It is take.wav in Salt and Cedar", out)
+        self.assertIn("which is take.wav in Salt and Cedar, is damaged.", out)

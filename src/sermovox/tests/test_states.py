@@ -165,7 +165,7 @@ class States(AppTestCase):
 
     def leave_production_deleted(self):
         other = Production.objects.create(owner=self.narrator, title="Other")
-        self.upload(written(self.folder, speech(seconds=3, seed=3), name="other.wav"), production=other)
+        self.upload(written(self.folder, speech(seconds=3, seed=33), name="other.wav"), production=other)
         stored = other.recordings.get().path
         other.put_away()
         Production.with_deleted.filter(pk=other.pk).update(deleted_at=timezone.now() - _LONG_AGO)
