@@ -48,7 +48,9 @@ import hashlib
 for address in addresses:
     answer = client.get(address)
     content = b"".join(answer) if answer.streaming else answer.content
-    plain = re.sub(rb'(csrfmiddlewaretoken" value|X-CSRFToken&quot;|X-CSRFToken"):?[= ]+"?[^"]*"', b"", content)
+    plain = content
+    for token in re.findall(rb'X-CSRFToken[^A-Za-z0-9]+([A-Za-z0-9]{64})', content):
+        plain = plain.replace(token, b"")
     print(json.dumps([address, answer.status_code, hashlib.sha256(plain).hexdigest()]))
 """
 
