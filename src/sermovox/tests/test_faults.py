@@ -21,7 +21,7 @@ class PowerCuts(TestCase):
     takes_long = True
 
     @skipUnless(shutil.which("strace"), "strace is not installed here")
-    def test_what_was_acknowledged_is_there_after_twenty_cuts(self):
-        tallied, lost = cut_at(20, seed=5, turns=2)
+    def test_what_was_acknowledged_is_there_after_twelve_cuts(self):
+        tallied, lost = cut_at(12, seed=5, turns=2)
         self.assertEqual(lost, [])
-        self.assertGreater(sum(acknowledged for _, acknowledged in tallied.values()), 100)
+        self.assertGreater(sum(acknowledged for _, acknowledged in tallied.values()), 50)

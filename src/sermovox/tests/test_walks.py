@@ -1,4 +1,4 @@
-"""Seventy random walks of fifteen steps over everything that can be done to a production."""
+"""Fifty random walks of fifteen steps over everything that can be done to a production."""
 
 import shutil
 import tempfile
@@ -11,7 +11,7 @@ from hypothesis.stateful import run_state_machine_as_test
 from sermovox.walks.walk import Walk, prepared
 
 _SETTINGS = settings(
-    max_examples=35,
+    max_examples=25,
     stateful_step_count=15,
     deadline=None,
     database=None,
