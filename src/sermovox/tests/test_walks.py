@@ -1,4 +1,4 @@
-"""Fifty random walks of fifteen steps over everything that can be done to a production."""
+"""Thirty random walks of fifteen steps over everything that can be done to a production."""
 
 import shutil
 import tempfile
@@ -11,7 +11,7 @@ from hypothesis.stateful import run_state_machine_as_test
 from sermovox.walks.walk import Walk, prepared
 
 _SETTINGS = settings(
-    max_examples=25,
+    max_examples=15,
     stateful_step_count=15,
     deadline=None,
     database=None,
