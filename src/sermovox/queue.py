@@ -28,12 +28,14 @@ def enqueue(task, *arguments, short: bool = False, behind: int = 0) -> None:
 
 def enqueue_once(task, *arguments: int | str, short: bool = False, behind: int = 0) -> None:
     """Queue a task with these arguments, unless it waits or runs already."""
-    same = under_way(task).filter(args_kwargs={"args": list(arguments), "kwargs": {}})
-    if same.exists():
-        return  # Asked before anything is locked, as pages ask each second.
     with transaction.atomic():
-        if not same.all().exists():
+        if not is_queued(task, *arguments):
             enqueue(task, *arguments, short=short, behind=behind)
+
+
+def is_queued(task, *arguments: int | str) -> bool:
+    """Whether a task with these arguments waits or runs. Locks nothing, so that pages may ask each second."""
+    return under_way(task).filter(args_kwargs={"args": list(arguments), "kwargs": {}}).exists()
 
 
 def under_way(task):

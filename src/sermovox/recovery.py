@@ -119,28 +119,22 @@ def _unnamed_recordings() -> None:
 
 
 def _unnamed_folders() -> None:
+    # Folders first: whatever comes between the looks has its row in the second.
     top = Path(settings.DATA_DIR) / "deliveries"
+    of_deliveries, of_files = list(_forgotten(top.glob("*"))), list(_forgotten(top.glob("*/*")))
     deliveries = {str(pk) for pk in Delivery.with_deleted.values_list("pk", flat=True)}
-    for folder in _forgotten(top.glob("*")):
+    for folder in of_deliveries:
         if folder.name not in deliveries:
             storage.forget_folder(folder)
-    files = {
-        str(pk): (stored_as, in_bin or not replaced)
-        for pk, stored_as, in_bin, replaced in FinishedFile.objects.exclude(
-            state__in=[FinishedFile.State.WAITING, FinishedFile.State.MAKING]
-        ).values_list("pk", "stored_as", "in_bin", "replaced_at")
-    }
     under_way = {str(pk) for pk in FinishedFile.objects.under_way().values_list("pk", flat=True)}
-    for folder in _forgotten(top.glob("*/*")):
-        if folder.name in under_way:
-            continue
-        stored_as, is_kept = files.get(folder.name, ("", False))
-        if not is_kept:
+    kept = {str(pk): name for pk, name in FinishedFile.objects.kept().values_list("pk", "stored_as")}
+    for folder in of_files:
+        if folder.name in kept:
+            for path in _forgotten(folder.iterdir()):
+                if path.name != kept[folder.name] and not path.name.startswith("waveform"):
+                    storage.forget_file(path)
+        elif folder.name not in under_way:
             storage.forget_folder(folder)
-            continue
-        for path in _forgotten(folder.iterdir()):
-            if path.name != stored_as and not path.name.startswith("waveform") and not storage.is_being_copied():
-                path.unlink(missing_ok=True)
 
 
 def _unnamed_arrivals() -> None:

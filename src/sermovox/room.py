@@ -37,9 +37,10 @@ def keep_reserve() -> None:
         return
     try:
         with reserve().open("wb") as file:
+            # Written rather than asked for, and not as zeros: some disks promise room that they have not.
+            chunk = os.urandom(_CHUNK_BYTES)
             for _ in range(-(-size_bytes // _CHUNK_BYTES)):
-                # Written rather than asked for: some disks promise room that they have not.
-                file.write(os.urandom(_CHUNK_BYTES))
+                file.write(chunk)
     except OSError:
         reserve().unlink(missing_ok=True)
 

@@ -15,11 +15,13 @@ import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from django.conf import settings
 from django.core.files import locks
 from django.db import DatabaseError
+from django.utils import timezone
 
 from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, put_in_place
@@ -51,6 +53,11 @@ def not_written(error: OSError) -> str:
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
         return "Sermovox may no longer write to its data folder. Put its permissions right, then run it again."
     return f"The file could not be written ({error.strerror}). Run it again; if that fails too, look at the disk."
+
+
+def binned_before() -> datetime:
+    """What lies in the bin since before this goes for good."""
+    return timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS)
 
 
 @contextmanager

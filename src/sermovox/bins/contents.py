@@ -1,6 +1,6 @@
 """What takes the room on the disk, by production and kind, and what lies in a person's bin."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Protocol
@@ -29,7 +29,7 @@ class Binned(Protocol):
 class Holding:
     """What one production takes: its recordings, its finished files, and what of it lies in the bin; in bytes.
 
-    `title` is that of the production; None stands for those of other people.
+    No production stands for those of other people.
     """
 
     production: Production | None
@@ -73,11 +73,10 @@ def holdings(user) -> list[Holding]:
     count for each.
     """
     recordings = Recording.with_deleted.holding()
-    files = FinishedFile.objects.made().filter(Q(replaced_at=None) | Q(in_bin=True))
     gone = Q(production__deleted_at__isnull=False) | Q(binned_at__isnull=False)
     kept_of = _summed(recordings.exclude(gone), "size_bytes", "production")
     binned_of = _summed(recordings.filter(gone), "size_bytes", "production")
-    sized = files.annotate(bytes=_SIZE)
+    sized = FinishedFile.objects.kept().annotate(bytes=_SIZE)
     gone = Q(replaced_at__isnull=False) | Q(delivery__deleted_at__isnull=False)
     gone |= Q(delivery__production__deleted_at__isnull=False)
     finished_of = _summed(sized.exclude(gone), "bytes", "delivery__production")
@@ -106,79 +105,64 @@ def _summed(rows: QuerySet, size: str, of: str) -> dict[int, int]:
     return {key: whole or 0 for key, whole in rows.order_by().values_list(of).annotate(whole=Sum(size))}
 
 
-def deliveries_of(production: Production) -> list[Delivery]:
-    """Its deliveries with what their files take (`bytes`) and how many there are (`there`), the largest first."""
+def sizes_of(deliveries: Collection[Delivery]) -> dict[int, int]:
+    """What the files of deliveries take, in bytes, by the keys of these; nothing for those that have none."""
+    return _summed(
+        FinishedFile.objects.made().filter(delivery__in=deliveries).annotate(bytes=_SIZE), "bytes", "delivery"
+    )
+
+
+def deliveries_of(production: Production) -> list[tuple[Delivery, int]]:
+    """Its deliveries with what their files take, in bytes, the largest first."""
     found = list(production.deliveries.all())
-    sizes = _summed(FinishedFile.objects.made().filter(delivery__in=found).annotate(bytes=_SIZE), "bytes", "delivery")
-    for delivery in found:
-        delivery.bytes = sizes.get(delivery.pk, 0)
-    return sorted(found, key=lambda delivery: -delivery.bytes)
+    sizes = sizes_of(found)
+    return sorted(((each, sizes.get(each.pk, 0)) for each in found), key=lambda each: -each[1])
 
 
 def bin_of(user) -> list[Entry]:
     """What a person has deleted, or replaced, and what can still be taken back; the newest first."""
     entries = []
-    for production in Production.with_deleted.filter(owner=user, deleted_at__isnull=False):
-        entries.append(_entry("production", production, "", size_of_production(production), production.deleted_at))
-    own = {"production__owner": user, "production__deleted_at": None}
-    binned = Delivery.with_deleted.filter(**own, deleted_at__isnull=False).select_related("production")
-    sizes = _summed(FinishedFile.objects.made().filter(delivery__in=binned).annotate(bytes=_SIZE), "bytes", "delivery")
-    for delivery in binned:
-        entries.append(
-            Entry(
-                f"delivery-{delivery.pk}",
-                "delivery",
-                delivery.outlet.title,
-                delivery.production.title,
-                sizes.get(delivery.pk, 0),
-                delivery.deleted_at,
-            )
-        )
-    for recording in Recording.with_deleted.filter(**own, binned_at__isnull=False).select_related("production"):
-        what = "recording" if recording.is_deleted else "recording that was refused"
-        entries.append(
-            Entry(
-                f"recording-{recording.pk}",
-                what,
-                recording.name,
-                recording.production.title,
-                recording.size_bytes,
-                recording.binned_at,
-            )
-        )
+    for row in Production.with_deleted.of(user).filter(deleted_at__isnull=False):
+        size_bytes = size_of_production(row)
+        entries.append(Entry(f"production-{row.pk}", "production", row.title, "", size_bytes, row.deleted_at))
+    binned = list(Delivery.with_deleted.of(user).filter(deleted_at__isnull=False).select_related("production"))
+    sizes = sizes_of(binned)
+    for row in binned:
+        facts = ("delivery", row.outlet.title, row.production.title, sizes.get(row.pk, 0), row.deleted_at)
+        entries.append(Entry(f"delivery-{row.pk}", *facts))
+    for row in Recording.with_deleted.of(user).filter(binned_at__isnull=False).select_related("production"):
+        what = "recording" if row.is_deleted else "recording that was refused"
+        facts = (what, row.name, row.production.title, row.size_bytes, row.binned_at)
+        entries.append(Entry(f"recording-{row.pk}", *facts))
     files = FinishedFile.objects.filter(in_bin=True, delivery__in=Delivery.objects.of(user)).annotate(bytes=_SIZE)
-    for file in files.select_related("delivery__production"):
-        title = f"{file.delivery.production.title} for {file.delivery.outlet.title}"
-        entries.append(
-            Entry(f"file-{file.pk}", "file that was replaced", file.name, title, file.bytes or 0, file.replaced_at)
-        )
+    for row in files.select_related("delivery__production"):
+        facts = ("file that was replaced", row.name, str(row.delivery), row.bytes or 0, row.replaced_at)
+        entries.append(Entry(f"file-{row.pk}", *facts))
     return sorted(entries, key=lambda entry: entry.since, reverse=True)
-
-
-def _entry(kind: str, row: Production, was_in: str, size_bytes: int, since: datetime) -> Entry:
-    return Entry(f"{kind}-{row.pk}", kind, str(row), was_in, size_bytes, since)
 
 
 def size_of_production(production: Production) -> int:
     """All that would go with a production, in bytes."""
     recordings = Recording.with_deleted.holding().filter(production=production)
-    files = FinishedFile.objects.made().filter(Q(replaced_at=None) | Q(in_bin=True), delivery__production=production)
+    files = FinishedFile.objects.kept().filter(delivery__production=production)
     taken = recordings.aggregate(whole=Sum("size_bytes"))["whole"] or 0
     return taken + (files.aggregate(whole=Sum(_SIZE))["whole"] or 0)
 
 
 def chosen(user, keys: Iterable[str], *, binned: bool) -> list[Binned]:
-    """The rows that keys of the page name, as far as they are a person's and in the bin, or not yet."""
-    rows = {
-        "production": Production.with_deleted.filter(owner=user, deleted_at__isnull=not binned),
-        "delivery": Delivery.with_deleted.filter(
-            production__owner=user, production__deleted_at=None, deleted_at__isnull=not binned
-        ),
-        "recording": Recording.with_deleted.of(user).filter(binned_at__isnull=not binned)
-        if binned
-        else Recording.objects.of(user),
-        "file": FinishedFile.objects.filter(in_bin=binned, delivery__in=Delivery.objects.of(user)),
-    }
+    """The rows that keys of the page name, as far as they are a person's: those in the bin, or those that can be put
+    there by themselves.
+    """
+    if binned:
+        rows = {
+            "production": Production.with_deleted.of(user).filter(deleted_at__isnull=False),
+            "delivery": Delivery.with_deleted.of(user).filter(deleted_at__isnull=False),
+            "recording": Recording.with_deleted.of(user).filter(binned_at__isnull=False),
+            "file": FinishedFile.objects.filter(in_bin=True, delivery__in=Delivery.objects.of(user)),
+        }
+    else:
+        own = {"production": Production, "delivery": Delivery, "recording": Recording}
+        rows = {kind: model.objects.of(user) for kind, model in own.items()}
     found = []
     for key in dict.fromkeys(keys):
         kind, _, number = key.partition("-")

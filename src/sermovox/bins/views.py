@@ -34,7 +34,6 @@ def picture(request):
         "rest": sorted((each for each in rest if each[2]), key=lambda each: -each[2]),
         "largest": largest,
         "unused": unused.defer("figures")[:_MOST_SHOWN],
-        "in_bin": len(contents.bin_of(request.user)),
         "reserve": room.reserve().exists(),
         "backups": settings.BACKUPS_DIR,
         "backed_up_at": backups.newest_at(settings.BACKUPS_DIR) if settings.BACKUPS_DIR else None,
@@ -127,17 +126,17 @@ def take_back(request):
 @require_POST
 def empty(request):
     """Let what was chosen go for good, once that was asked."""
-    keys = request.POST.getlist("chosen")
-    if "all" in request.POST:
-        keys = [entry.key for entry in contents.bin_of(request.user)]
-    entries = [entry for entry in contents.bin_of(request.user) if entry.key in set(keys)]
+    keys, entries = set(request.POST.getlist("chosen")), contents.bin_of(request.user)
+    if "all" not in request.POST:
+        entries = [entry for entry in entries if entry.key in keys]
     if not entries:
         messages.error(request, "Choose what is to go for good.")
         return redirect("bins:bin")
     whole_bytes = sum(entry.size_bytes for entry in entries)
     if "sure" not in request.POST:
         return render(request, "bins/empty.html", {"entries": entries, "whole_bytes": whole_bytes})
-    done, _ = contents.each(contents.chosen(request.user, keys, binned=True), "empty_bin")
+    rows = contents.chosen(request.user, [entry.key for entry in entries], binned=True)
+    done, _ = contents.each(rows, "empty_bin")
     messages.success(request, f"{done} {'is' if done == 1 else 'are'} gone for good: {size(whole_bytes)} of the bin.")
     return redirect("bins:bin")
 
@@ -148,11 +147,12 @@ def _told(row: Production | Delivery | Recording) -> dict:
         words = f"{_counted(row.recordings.count(), 'recording')}, {_counted(row.deliveries.count(), 'delivery')}"
         return _line("production", row, contents.size_of_production(row), words)
     if isinstance(row, Delivery):
-        size_bytes = next(each.bytes for each in contents.deliveries_of(row.production) if each.pk == row.pk)
+        size_bytes = contents.sizes_of([row]).get(row.pk, 0)
         under_way = "; what is not made yet of it is not made" * row.files.under_way().exists()
         return _line("delivery", row, size_bytes, _counted(row.files.made().count(), "finished file") + under_way)
-    stays = "was made from it and stays" if row.file_count == 1 else "were made from it and stay"
-    words = f"{_counted(row.file_count, 'finished file')} {stays}" if row.file_count else ""
+    count = row.file_count
+    stays = "was made from it and stays" if count == 1 else "were made from it and stay"
+    words = f"{_counted(count, 'finished file')} {stays}" if count else ""
     return _line("recording", row, row.size_bytes, words) | {"uses": row.uses()}
 
 

@@ -169,7 +169,7 @@ class DeliveryQuerySet(models.QuerySet):
 
     def outdated(self) -> "DeliveryQuerySet":
         """Those that have lain in the bin for as long as it keeps them."""
-        return self.filter(deleted_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS))
+        return self.filter(deleted_at__lt=storage.binned_before())
 
 
 class DeliveryManager(models.Manager.from_queryset(DeliveryQuerySet)):
@@ -464,13 +464,17 @@ class FinishedFileQuerySet(models.QuerySet):
         """Those made that nothing has replaced."""
         return self.made().filter(replaced_at=None, delivery__deleted_at=None)
 
+    def kept(self) -> "FinishedFileQuerySet":
+        """Those made whose bytes are kept: that stand, or lie in the bin."""
+        return self.made().filter(Q(replaced_at=None) | Q(in_bin=True))
+
     def current(self) -> "FinishedFileQuerySet":
         """Those that can stand for their section, or for all of them; of several the newest does."""
         return self.standing().filter(Q(section__removed=False) | Q(section=None), excerpt=False)
 
     def outdated(self) -> "FinishedFileQuerySet":
         """Those that have lain in the bin for as long as it keeps them."""
-        return self.filter(replaced_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS), in_bin=True)
+        return self.filter(replaced_at__lt=storage.binned_before(), in_bin=True)
 
     def unmade(self) -> "FinishedFileQuerySet":
         return self.filter(state__in=[FinishedFile.State.CANCELLED, FinishedFile.State.REFUSED])

@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict
-from datetime import timedelta
 
 from django.conf import settings
 from django.db import models, transaction
@@ -33,7 +32,7 @@ class ProductionQuerySet(models.QuerySet):
 
     def outdated(self) -> "ProductionQuerySet":
         """Those that have lain in the bin for as long as it keeps them."""
-        return self.filter(deleted_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS))
+        return self.filter(deleted_at__lt=storage.binned_before())
 
 
 class ProductionManager(models.Manager.from_queryset(ProductionQuerySet)):

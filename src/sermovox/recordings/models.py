@@ -78,7 +78,7 @@ class RecordingQuerySet(models.QuerySet):
 
     def outdated(self) -> "RecordingQuerySet":
         """Those that have lain in the bin for as long as it keeps them."""
-        return self.filter(binned_at__lt=timezone.now() - timedelta(days=settings.KEEP_BINNED_DAYS))
+        return self.filter(binned_at__lt=storage.binned_before())
 
     def with_duration(self) -> "RecordingQuerySet":
         """Each with its `duration_s`, without reading all its figures."""
@@ -271,13 +271,14 @@ class Recording(models.Model):
 
         A section that was made for one that was refused goes too, but for what somebody wrote into it.
         """
-        if self.state == self.State.REFUSED:
-            own = self.sections.filter(programme=[])
-            own.filter(script="", exact_name="", notes="").delete()
-            own.update(recording=None)
-        self.refusal = f"{self.name} was deleted. Take it back from the bin, or bring the same file in again."
-        self.state, self.binned_at = self.State.DELETED, self.binned_at or timezone.now()
-        self.save(update_fields=["state", "refusal", "binned_at"])
+        with transaction.atomic():
+            if self.state == self.State.REFUSED:
+                own = self.sections.filter(programme=[])
+                own.filter(script="", exact_name="", notes="").delete()
+                own.update(recording=None)
+            self.refusal = f"{self.name} was deleted. Take it back from the bin, or bring the same file in again."
+            self.state, self.binned_at = self.State.DELETED, self.binned_at or timezone.now()
+            self.save(update_fields=["state", "refusal", "binned_at"])
 
     def take_back(self) -> None:
         """Out of the bin again. Raises MasteringError where its bytes are not there any more."""

@@ -16,7 +16,7 @@ from mastering.errors import Cancelled, MasteringError
 from mastering.meters.measurement import measure
 from sermovox import caches, storage
 from sermovox.limits import is_short, refuse_too_long
-from sermovox.queue import enqueue_once
+from sermovox.queue import enqueue_once, is_queued
 from sermovox.recordings.models import Recording, playable
 
 logger = logging.getLogger(__name__)
@@ -25,13 +25,16 @@ _PROGRESS_EVERY_S = 0.4
 
 def queue_measuring(recording: Recording) -> None:
     """Have a recording measured, if it is not in the queue already. Those of several people take turns."""
+    if is_queued(measure_recording, recording.pk):
+        return
     own = Recording.objects.waiting().filter(production__owner=recording.production.owner_id, pk__lt=recording.pk)
     enqueue_once(measure_recording, recording.pk, short=is_short(recording.path), behind=own.count())
 
 
 def queue_drawing(recording: Recording) -> None:
-    """Have a measured recording drawn again."""
-    enqueue_once(draw_recording, recording.pk, short=is_short(recording.path))
+    """Have a measured recording drawn again, if that is not in the queue already."""
+    if not is_queued(draw_recording, recording.pk):
+        enqueue_once(draw_recording, recording.pk, short=is_short(recording.path))
 
 
 @task()

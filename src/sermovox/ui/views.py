@@ -23,7 +23,7 @@ def not_found(request, exception=None):
 
 def went_wrong(request):
     # Django calls this while it deals with what was raised.
-    error = sys.exception() if hasattr(sys, "exception") else sys.exc_info()[1]
+    error = sys.exception()
     if error is not None and storage.is_full(error):
         room.let_go()
         return _sorry(request, "The disk is full", _FULL, 507)

@@ -62,6 +62,11 @@ class Deleting(AppTestCase):
         self.assertContains(self.bin("take-back", f"delivery-{self.delivery.pk}"), "is back")
         self.assertEqual(FinishedFile.objects.standing().get(), self.file)
 
+    def test_only_what_can_be_deleted_by_itself_is(self):
+        for sure in ({}, {"sure": "yes"}):
+            self.assertContains(self.delete(f"file-{self.file.pk}", **sure), "Choose what is to be deleted")
+        self.assertTrue(FinishedFile.objects.get(pk=self.file.pk).is_there)
+
     def test_deleting_a_run_that_goes_on_stops_it_and_replaces_nothing(self):
         run = {"existing": {"podcast-host": "replace"}, "again": True}
         (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)

@@ -102,6 +102,19 @@ class Storage(AppTestCase):
         recording.refresh_from_db()
         self.assertEqual((recording.state, recording.waits_for, recording.starts), ("ready", "", 0))
 
+    def test_a_page_that_waits_does_not_open_the_recording_each_time_it_looks(self):
+        outcome = self.upload(written(self.folder, speech(seconds=3)))
+        with mock.patch("sermovox.recordings.tasks.is_short") as opened:
+            self.client.get(f"/recordings/{outcome['recording']}/facts/")
+        self.assertFalse(opened.called)
+        self.work()
+        self.client.post("/recordings/storage/free/")
+        waveform = f"/recordings/{outcome['recording']}/waveform/"
+        self.client.get(waveform)
+        with mock.patch("sermovox.recordings.tasks.is_short") as opened:
+            self.assertEqual(self.client.get(waveform).status_code, 202)
+        self.assertFalse(opened.called)
+
     def test_what_waits_can_be_measured_now(self):
         outcome = self.upload(written(self.folder, speech(seconds=3)))
         with mock.patch("sermovox.recordings.tasks.measure", side_effect=MemoryError), self.assertLogs(level="ERROR"):
