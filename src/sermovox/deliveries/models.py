@@ -325,8 +325,10 @@ class Delivery(models.Model):
             self.files.waiting().update(state=FinishedFile.State.CANCELLED)
 
     def take_back(self) -> None:
-        """Out of the bin again. Raises CannotMake where a name is taken by now."""
+        """Out of the bin again. Raises CannotMake where a name is taken by now, or it is not there any more."""
         with transaction.atomic():
+            if not self._is_binned:
+                raise CannotMake("It is no longer in the bin.")
             standing = list(self.files.made().filter(replaced_at=None))
             taken = names_of_others(self.production, self.outlet_key, standing)
             for file in standing:
@@ -357,12 +359,12 @@ class Delivery(models.Model):
 
     def rename(self, pairs: list[tuple[str, str]]) -> int:
         """Rename finished files by (old name, new name), all or none. Returns how many; raises CannotRename."""
-        files = list(self.files.standing())
-        names = new_names([file.name for file in files], pairs)
-        changed = [(file, name) for file, name in zip(files, names, strict=True) if file.name != name]
-        self._want_free(changed)
-        if changed:
-            with transaction.atomic():
+        with transaction.atomic():
+            files = list(self.files.standing())
+            names = new_names([file.name for file in files], pairs)
+            changed = [(file, name) for file, name in zip(files, names, strict=True) if file.name != name]
+            self._want_free(changed)
+            if changed:
                 self.renamings.filter(undone=True).delete()
                 self.renamings.create(pairs=[[file.name, name] for file, name in changed])
                 self._take_names(changed)
@@ -370,13 +372,13 @@ class Delivery(models.Model):
 
     def undo_renaming(self) -> int:
         """Give back the names before the last renaming. Returns how many files were renamed; raises CannotRename."""
-        renaming = self.renamings.filter(undone=False).last()
-        if renaming is None:
-            return 0
-        before = {new: old for old, new in renaming.pairs}
-        changed = [(file, before[file.name]) for file in self.files.standing() if file.name in before]
-        self._want_free(changed)
         with transaction.atomic():
+            renaming = self.renamings.filter(undone=False).last()
+            if renaming is None:
+                return 0
+            before = {new: old for old, new in renaming.pairs}
+            changed = [(file, before[file.name]) for file in self.files.standing() if file.name in before]
+            self._want_free(changed)
             renaming.undone = True
             renaming.save(update_fields=["undone"])
             self._take_names(changed)
@@ -404,8 +406,15 @@ class Delivery(models.Model):
             file.save(update_fields=["name", "follows", "fingerprint"])
 
     def empty_bin(self) -> None:
-        """Delete it for good, with its files."""
-        self.delete()
+        """Delete it for good, with its files, unless it was taken back meanwhile."""
+        with transaction.atomic():
+            if self._is_binned:
+                self.delete()
+
+    @property
+    def _is_binned(self) -> bool:
+        """Whether it lies in the bin now, whatever another window has done to it since it was read."""
+        return Delivery.with_deleted.filter(pk=self.pk, deleted_at__isnull=False).exists()
 
 
 @receiver(post_delete, sender=Delivery)
@@ -693,9 +702,10 @@ class FinishedFile(models.Model):
 
     def take_back(self) -> None:
         """Let it stand again in place of the one that replaced it, which goes to the bin. Raises CannotMake."""
-        if not self.in_bin or not self.is_there:
-            raise CannotMake("Its bytes are no longer in the bin.")
         with transaction.atomic():
+            self.refresh_from_db(fields=["replaced_at", "in_bin", "stored_as"])
+            if not self.in_bin or not self.is_there:
+                raise CannotMake("Its bytes are no longer in the bin.")
             successor = self.replaced_by
             if successor and not successor.replaced_at:
                 successor.put_in_bin()
@@ -705,10 +715,10 @@ class FinishedFile(models.Model):
             self.save(update_fields=["replaced_at", "in_bin"])
 
     def empty_bin(self) -> None:
-        """Let its bytes go; the record stays."""
+        """Let its bytes go, unless it was taken back meanwhile; the record stays."""
         self.in_bin = False
-        self.save(update_fields=["in_bin"])
-        storage.forget_folder(self.folder)
+        if FinishedFile.objects.filter(pk=self.pk, in_bin=True).update(in_bin=False):
+            storage.forget_folder(self.folder)
 
     def set_refused(self, reason: str) -> None:
         self.state, self.refusal, self.stage, self.finished_at = (

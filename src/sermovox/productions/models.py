@@ -12,6 +12,7 @@ from django.utils import timezone
 from django.utils.text import slugify
 
 from mastering.editing.assembly import Stretch, as_list, from_list
+from mastering.errors import MasteringError
 from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import Treatment, treatment_of
@@ -126,13 +127,21 @@ class Production(models.Model):
             self.save(update_fields=["deleted_at"])
 
     def take_back(self) -> None:
-        """Out of the bin again."""
+        """Out of the bin again. Raises MasteringError where it is not there any more."""
+        if not self._binned.update(deleted_at=None):
+            raise MasteringError("It is no longer in the bin.")
         self.deleted_at = None
-        self.save(update_fields=["deleted_at"])
 
     def empty_bin(self) -> None:
-        """Delete it for good, with all that is its."""
-        self.delete()
+        """Delete it for good, with all that is its, unless it was taken back meanwhile."""
+        with transaction.atomic():
+            if self._binned.exists():
+                self.delete()
+
+    @property
+    def _binned(self) -> "ProductionQuerySet":
+        """Itself, if it lies in the bin now, whatever another window has done to it since it was read."""
+        return Production.with_deleted.filter(pk=self.pk, deleted_at__isnull=False)
 
     def name_facts(self) -> dict[str, str | int | None]:
         """The fields of name patterns that are the same for all its sections."""

@@ -446,7 +446,8 @@ class Upload(models.Model):
 
 @receiver(post_delete, sender=Upload)
 def _forget_arrived(instance: Upload, **_) -> None:
-    transaction.on_commit(lambda: instance.path.unlink(missing_ok=True))
+    path = instance.path
+    transaction.on_commit(lambda: path.unlink(missing_ok=True))
 
 
 class WatchedFile(models.Model):

@@ -5,6 +5,7 @@ from unittest import mock
 
 from django.utils import timezone
 
+from mastering.errors import MasteringError
 from mastering.outlets.outlet import shipped
 from mastering.pipeline import make_all
 from mastering.tests.signals import speech, written
@@ -47,6 +48,40 @@ class Deleting(AppTestCase):
         self.assertEqual({each.state for each in self.production.recordings.all()}, {"ready"})
         self.work()
         self.assertEqual(self.client.get(f"/cutting/{self.section.recording_id}/").status_code, 200)
+
+    def test_whichever_of_two_windows_comes_second_finds_how_it_is_by_then(self):
+        run = {"existing": {"podcast-host": "replace"}, "again": True}
+        Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)
+        self.work()
+        recording = self.section.recording
+        keys = (
+            f"file-{self.file.pk} recording-{recording.pk} delivery-{self.delivery.pk} production-{self.production.pk}"
+        )
+        for key in keys.split():
+            with self.subTest(key):
+                for row in contents.chosen(self.narrator, [key], binned=False):
+                    row.put_away()
+                here, elsewhere = (contents.chosen(self.narrator, [key], binned=True)[0] for _ in range(2))
+                here.take_back()
+                elsewhere.empty_bin()
+                there = [file.is_there for file in FinishedFile.objects.kept()]
+                self.assertTrue(all(there) and recording.path.exists(), "what was taken back stays")
+                if key.startswith("file"):
+                    self.file.put_in_bin()
+                for row in contents.chosen(self.narrator, [key], binned=False):
+                    row.put_away()
+                here, elsewhere = (contents.chosen(self.narrator, [key], binned=True)[0] for _ in range(2))
+                here.empty_bin()
+                with self.assertRaisesMessage(MasteringError, "no longer in the bin"):
+                    elsewhere.take_back()
+                if key.startswith("file"):
+                    self.file.refresh_from_db()
+                    self.assertFalse(self.file in FinishedFile.objects.standing(), "it has no bytes to stand with")
+                    FinishedFile.objects.filter(pk=self.file.pk).update(replaced_at=None)
+                    self.file.path.parent.mkdir()
+                    self.file.path.write_bytes(b"sound")
+                if key.startswith("recording"):
+                    recording.path.write_bytes(b"sound")
 
     def test_a_delivery_goes_with_its_names_and_comes_back_unless_they_are_taken(self):
         self.delete(f"delivery-{self.delivery.pk}", sure="yes")
