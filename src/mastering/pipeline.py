@@ -29,9 +29,10 @@ from mastering.meters.measurement import Measurement, Progress, Sound, measure, 
 from mastering.meters.meter import Levels
 from mastering.outlets.checksheet import FAIL, CheckSheet, HeldPassage, check
 from mastering.outlets.known import Known, known_of
-from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
+from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, PassageMeters, levelled_parts, passages_of, plan_parted
+from mastering.outlets.planning import corrected, plan_levels
 from mastering.outlets.rules import Demand
 from mastering.rendering import Folded, Programme
 from mastering.shaping.chain import Chain, shaped

@@ -6,22 +6,25 @@ is deleted, so that the database can be written and things deleted, until there 
 
 import os
 import shutil
+from collections.abc import Callable
 from contextlib import suppress
-from datetime import timedelta
 from pathlib import Path
 
 from django.conf import settings
-from django.db.models import F, Sum
-from django.utils import timezone
 
 from sermovox import storage
-from sermovox.recordings.models import Upload
 
 _MARGIN_BYTES = 8 << 20
 _TOO_LITTLE_BYTES = 4 << 20
 _LARGEST_SHARE = 0.05
-_RUNNING_FOR = timedelta(hours=1)
 _CHUNK_BYTES = 1 << 20
+_announced: list[Callable[[], int]] = []
+
+
+def announces(count: Callable[[], int]) -> Callable[[], int]:
+    """Register what counts the bytes that somebody has announced and not brought yet."""
+    _announced.append(count)
+    return count
 
 
 def reserve() -> Path:
@@ -64,15 +67,9 @@ def _size_bytes(disk) -> int:
     return min(settings.RESERVE_BYTES, int(disk.total * _LARGEST_SHARE))
 
 
-def announced_bytes() -> int:
-    """What uploads that are running have announced and not brought yet."""
-    running = Upload.objects.unfinished().filter(touched_at__gt=timezone.now() - _RUNNING_FOR)
-    return running.aggregate(left=Sum(F("size_bytes") - F("flushed_bytes")))["left"] or 0
-
-
 def has_room(size_bytes: int) -> bool:
-    """Whether an upload of this size fits beside all that are running."""
-    return size_bytes <= left_bytes() - announced_bytes()
+    """Whether so much fits beside all that is announced."""
+    return size_bytes <= left_bytes() - sum(count() for count in _announced)
 
 
 class LetsGoOfReserve:

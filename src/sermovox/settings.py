@@ -68,6 +68,7 @@ INSTALLED_APPS = [
     "django_htmx",
     "sermovox.ui",
     "sermovox.accounts",
+    "sermovox.history",
     "sermovox.productions",
     "sermovox.recordings",
     "sermovox.cutting",
@@ -75,6 +76,7 @@ INSTALLED_APPS = [
     "sermovox.levelling",
     "sermovox.deliveries",
     "sermovox.bins",
+    "sermovox.screens",
     "sermovox.demo",
 ]
 

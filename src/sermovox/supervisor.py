@@ -16,6 +16,7 @@ from math import inf
 from pathlib import Path
 
 from django.conf import settings
+from django.core.files import locks
 
 from sermovox import backups, queue, room
 from sermovox.accounts.middleware import is_loopback
@@ -159,8 +160,6 @@ class Supervisor:
 
 def hold_lock(path: Path):
     """Keep two supervisors from sharing one data folder. Returns the open file; closing it lets go."""
-    from django.core.files import locks
-
     file = path.open("w")
     if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
         file.close()

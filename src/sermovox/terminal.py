@@ -2,8 +2,8 @@
 
 import argparse
 import json
-import os
 import sys
+import time
 from dataclasses import asdict
 from pathlib import Path
 
@@ -150,12 +150,24 @@ def complain(error: Exception, path: Path | None = None) -> int:
     return 1
 
 
-def set_up() -> None:
-    """Make the application's models ready, with a database of the right shape."""
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
-    import django
+class Progress:
+    """A line on the terminal with how much is done and how long the rest takes."""
 
-    django.setup()
-    from django.core.management import call_command
+    def __init__(self, words: str):
+        self._words, self._began, self._told_at = words, time.monotonic(), 0.0
 
-    call_command("migrate", verbosity=0)
+    def __call__(self, done: int, whole: int) -> None:
+        now = time.monotonic()
+        if not sys.stderr.isatty() or (now - self._told_at < 0.2 and done < whole):
+            return
+        self._told_at = now
+        left = f", about {(now - self._began) * (whole - done) / done:.0f} s left" if 0 < done < whole else ""
+        end = "\n" if done >= whole else ""
+        print(f"\r{self._words}: {done / max(1, whole):.0%}{left}\033[K", end=end, file=sys.stderr, flush=True)
+
+
+def told_wrong(outcome) -> int:
+    """Say what went wrong with a backup. Returns the exit status for it."""
+    for sentence in outcome.wrong:
+        print(f"  {sentence}", file=sys.stderr)
+    return 1 if outcome.wrong else 0

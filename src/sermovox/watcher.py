@@ -10,6 +10,11 @@ import time
 from math import inf
 from pathlib import Path
 
+import sermovox.ready  # noqa: F401
+from mastering.errors import MasteringError
+from sermovox.productions.models import Production
+from sermovox.recordings.intake import take_in
+from sermovox.recordings.models import WatchedFile
 from sermovox.worker import end_with_parent
 
 LOOK_EVERY_S = 2.0
@@ -28,8 +33,6 @@ class Watcher:
 
     def look(self) -> int:
         """Take in what is new and has stopped growing. Returns how many files were dealt with."""
-        from sermovox.productions.models import Production
-
         dealt_with = 0
         for production in Production.objects.all():
             folder = self._folder / production.key
@@ -41,8 +44,6 @@ class Watcher:
         return dealt_with
 
     def _is_new(self, path: Path) -> bool:
-        from sermovox.recordings.models import WatchedFile
-
         if path.is_symlink() or not path.is_file() or _unfinished(path.relative_to(self._folder)):
             return False
         found, told = path.stat(), _told(path)
@@ -58,9 +59,6 @@ class Watcher:
         return not known.exists()
 
     def _deal_with(self, production, path: Path) -> None:
-        from mastering.errors import MasteringError
-        from sermovox.recordings.intake import take_in
-
         refusal = ""
         size_bytes, modified_ns, _ = self._growing[path]
         try:
@@ -84,10 +82,6 @@ def _unfinished(path: Path) -> bool:
 
 def main(folder: str) -> None:
     end_with_parent()
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
-    import django
-
-    django.setup()
     watcher = Watcher(Path(folder))
     while True:
         try:

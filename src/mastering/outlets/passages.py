@@ -7,8 +7,9 @@ import numpy as np
 
 from mastering.editing.programme import Piece
 from mastering.meters.meter import Levels, Meter
-from mastering.outlets.levelplan import LevelPlan, corrected, plan_levels
+from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.planning import corrected, plan_levels
 from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, Demand
 from mastering.rendering import Programme
 

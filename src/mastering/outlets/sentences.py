@@ -1,12 +1,8 @@
 """What a plan says: which rules collide, by how much, and what would resolve it."""
 
-from typing import TYPE_CHECKING
-
 from mastering.meters.decibels import db_of_amplitude
+from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS, Demand, meets
-
-if TYPE_CHECKING:
-    from mastering.outlets.levelplan import LevelPlan
 
 HELPED_BY_RIDE = frozenset({*LOUDNESS_RULES, "loudness_range_lu", "consistency_lu"})
 _EDGES = ("head_s", "tail_s")
@@ -148,7 +144,7 @@ def _loudness(
     return f"{told} {advice.get('ride', 'Taking out its sharpest knocks would make room.')}"
 
 
-def steps(plan: "LevelPlan") -> list[tuple[str, str]]:
+def steps(plan: LevelPlan) -> list[tuple[str, str]]:
     """What a plan does, in the order it is done: (what it is called, what it does here)."""
     told = [("To mono", plan.mono)] if plan.mono else []
     ends = [
@@ -177,7 +173,7 @@ def steps(plan: "LevelPlan") -> list[tuple[str, str]]:
     return told + _limiter(plan)
 
 
-def _limiter(plan: "LevelPlan") -> list[tuple[str, str]]:
+def _limiter(plan: LevelPlan) -> list[tuple[str, str]]:
     if plan.ceiling_dbtp is None:
         return []
     work = f"takes up to {plan.limited_db:.1f} dB off peaks" if plan.limited_db >= 0.05 else "has nothing to do"

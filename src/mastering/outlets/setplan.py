@@ -13,9 +13,10 @@ from mastering.meters import loudness
 from mastering.meters.decibels import db_of_power
 from mastering.meters.meter import Levels
 from mastering.outlets.known import NOTHING_KNOWN, Known
-from mastering.outlets.levelplan import LevelPlan, gain_range, needed_gain_db, plan_levels
+from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, plan_parted
+from mastering.outlets.planning import gain_range, needed_gain_db, plan_levels
 from mastering.outlets.rules import CONSISTENCY, LOUDNESS_RULES, PEAK_RULES, Demand
 from mastering.shaping.treatment import Treatment
 

@@ -15,8 +15,8 @@ from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Meter
 from mastering.outlets.checksheet import FAIL, PASS, REMARK, check, verdict_of
-from mastering.outlets.levelplan import corrected, plan_levels
 from mastering.outlets.outlet import parse, shipped_text
+from mastering.outlets.planning import corrected, plan_levels
 from mastering.outlets.rules import Demand
 from mastering.outlets.sentences import miss
 from mastering.outlets.setplan import Given, plan_set

@@ -8,8 +8,8 @@ from mastering.errors import CannotMake
 from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Meter
 from mastering.outlets.checksheet import FAIL, PASS, REMARK, check
-from mastering.outlets.levelplan import corrected, plan_levels
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, parse, shipped, shipped_text, written
+from mastering.outlets.planning import corrected, plan_levels
 from mastering.tests.signals import noise, silence, speech
 
 

@@ -21,12 +21,13 @@ from mastering.audio.reader import Reader
 from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import measure
-from mastering.outlets.levelplan import plan_levels
 from mastering.outlets.outlet import shipped
+from mastering.outlets.planning import plan_levels
 from mastering.pipeline import make
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
 from sermovox.bench.tools import RATE_HZ, ROUNDS, Visitor, application, line, pages, seconds, speech_recording, timed
+from sermovox.deliveries.runs import start_run
 
 OUTLET = "volunteer-archive"
 _PORT = 8497
@@ -177,7 +178,6 @@ def report_peak_memory(recording: Path) -> None:
     call_command("migrate", verbosity=0)
     from django.contrib.auth import get_user_model
 
-    from sermovox.deliveries.models import Delivery
     from sermovox.productions.models import Production
     from sermovox.recordings.intake import take_in
 
@@ -186,7 +186,7 @@ def report_peak_memory(recording: Path) -> None:
     take_in(production, recording)
     queue = {"queue_name": "*", "batch": True, "startup_delay": False, "reload": False, "verbosity": 0}
     call_command("db_worker", **queue)
-    (delivery,) = Delivery.start(production, [shipped()[OUTLET]], list(production.sections.all()))
+    (delivery,) = start_run(production, [shipped()[OUTLET]], list(production.sections.all()))
     call_command("db_worker", **queue)
     file = delivery.files.get()
     if not file.is_made:

@@ -26,7 +26,7 @@ from mastering.meters.speech import matching_gain
 from mastering.shaping.match import matching_gains
 from sermovox.cutting.models import Page, measurement_of, pauses_of
 from sermovox.cutting.oddities import oddity
-from sermovox.cutting.programmes import Assembly, refresh_lengths
+from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.sectioning import (
     clock_of,
     cut_at,
@@ -36,8 +36,11 @@ from sermovox.cutting.sectioning import (
     replace_stretch,
     sections_on,
 )
+from sermovox.history.changing import changing
+from sermovox.history.commands import Commands
 from sermovox.productions import order
 from sermovox.productions.models import Section
+from sermovox.productions.order import refresh_lengths
 from sermovox.recordings.models import Recording
 
 _WORDS = {
@@ -56,12 +59,15 @@ _LONGEST_OFFSET_S = 24 * 3600.0
 MOST_SECTIONS = 2000
 
 
-def do(page: Page, user, op: str, values: dict) -> str:
-    """Do one edit as one change. Returns what was done, in words; raises BadCut, and nothing is done."""
-    edit = _EDITS.get(op)
-    if edit is None:
-        raise BadCut("There is no such edit.")
-    with order.changing(page.production, user, "Change the page", pages=[page]) as change:
+def do(page: Page, user, name: str, values: dict) -> str:
+    """Do one edit as one change, or undo or redo one. Returns what was done, in a sentence; raises BadCut or
+    NoSuchCommand, and nothing is done.
+    """
+    return commands.run(name, page.production, page, user, values)
+
+
+def _as_one_change(edit: Callable[[Page, dict], str], page: Page, user, values: dict) -> str:
+    with changing(page.production, user, "Change the page", beside=[page]) as change:
         before = page.marks, page.facts
         change.words = edit(page, values)
         if (page.marks, page.facts) != before:
@@ -71,9 +77,13 @@ def do(page: Page, user, op: str, values: dict) -> str:
             unsure = page.production.sections.filter(length_s=None)
             touched = [s for s, _, _ in sections_on(page, None if page.is_marked else unsure)]
         refresh_lengths(page.production, touched)
-    return change.words
+    return f"{change.words}."
 
 
+commands = Commands(within=_as_one_change)
+
+
+@commands("mark")
 def _mark(page: Page, values: dict) -> str:
     mark = Mark(
         id=0,
@@ -91,6 +101,7 @@ def _mark(page: Page, values: dict) -> str:
     return f"{_WORDS[mark.kind]} {_stretch_words(page, mark.start_sample, mark.end_sample)}"
 
 
+@commands("marks")
 def _marks(page: Page, values: dict) -> str:
     """Strike out many stretches at once, those of retakes."""
     spans = values.get("spans")
@@ -106,6 +117,7 @@ def _marks(page: Page, values: dict) -> str:
     return f"Strike out {len(strikes)} stretches"
 
 
+@commands("restore")
 def _restore(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     marks = markup.cleared(page.mark_list, start, end)
@@ -115,6 +127,7 @@ def _restore(page: Page, values: dict) -> str:
     return f"Restore {_stretch_words(page, start, end)}"
 
 
+@commands("remove")
 def _remove(page: Page, values: dict) -> str:
     key = _sample(values, "id")
     mark = next((mark for mark in page.mark_list if mark.id == key), None)
@@ -124,6 +137,7 @@ def _remove(page: Page, values: dict) -> str:
     return f"Take away “{mark.name or _WORDS[mark.kind].lower()}” at {clock_of(page, mark.start_sample)}"
 
 
+@commands("move")
 def _move(page: Page, values: dict) -> str:
     start, end = _sample(values, "start"), _sample(values, "end")
     page.set_marks(
@@ -132,6 +146,7 @@ def _move(page: Page, values: dict) -> str:
     return f"Move a mark to {_stretch_words(page, start, end)}"
 
 
+@commands("keep")
 def _keep(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     around = [(s.start_sample, s.end_sample) for _, _, s in sections_on(page)]
@@ -140,6 +155,7 @@ def _keep(page: Page, values: dict) -> str:
     return f"Keep only {_stretch_words(page, start, end)}"
 
 
+@commands("shorten")
 def _shorten(page: Page, values: dict) -> str:
     marks = dead_air(page, values)
     if not marks:
@@ -184,18 +200,21 @@ def pause_settings(values: dict) -> dict:
     return {"level_db": level_db, "shortest_s": round(shortest_s, 3)}
 
 
+@commands("section")
 def _section(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     sections = give(page, [(start, end)], from_end=bool(values.get("from_end")), titles=[_text(values, "name")])
     return f"Make “{sections[0].title}” of {_stretch_words(page, start, end)}"
 
 
+@commands("break")
 def _break(page: Page, values: dict) -> str:
     at = _sample(values, "at")
     sections = cut_at(page, [at], from_end=bool(values.get("from_end")))
     return f"Begin “{sections[-1].title}” at {clock_of(page, at)}"
 
 
+@commands("split")
 def _split(page: Page, values: dict) -> str:
     cuts = values.get("cuts")
     if not isinstance(cuts, list) or not cuts:
@@ -238,6 +257,7 @@ def _kept_s(made: Assembly, section: Section) -> float:
         return 0.0
 
 
+@commands("edge")
 def _edge(page: Page, values: dict) -> str:
     """Move where a section begins or ends; where another begins or ends there, that moves along."""
     key, at, edge = _sample(values, "section"), _sample(values, "at"), values.get("edge")
@@ -263,6 +283,7 @@ def _edge(page: Page, values: dict) -> str:
     return f"Move the {edge} of “{section.title}” to {clock_of(page, at)}"
 
 
+@commands("unsection")
 def _unsection(page: Page, values: dict) -> str:
     """Take the stretch away from a section; the section stays in the running order and waits."""
     key = _sample(values, "section")
@@ -275,6 +296,7 @@ def _unsection(page: Page, values: dict) -> str:
     return f"Take its stretch from “{section.title}”"
 
 
+@commands("pickup")
 def _pickup(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     other = page.production.recordings.filter(pk=_sample(values, "recording")).first()
@@ -305,6 +327,7 @@ def _pickup(page: Page, values: dict) -> str:
     return f"Pickup from {other.name} for {_stretch_words(page, start, end)}"
 
 
+@commands("tone-from")
 def _tone_from(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     if end - start < page.sample_rate_hz // 10:
@@ -313,6 +336,7 @@ def _tone_from(page: Page, values: dict) -> str:
     return f"Take room tone from {clock_of(page, start)}"
 
 
+@commands("lane-add")
 def _lane_add(page: Page, values: dict) -> str:
     other = page.production.recordings.filter(pk=_sample(values, "recording")).first()
     if other is None or not other.ready:
@@ -341,6 +365,7 @@ def _take_out_rows_of(voice: Recording) -> None:
         order.place(production, list(production.sections.values_list("pk", flat=True)))
 
 
+@commands("lane-set")
 def _lane_set(page: Page, values: dict) -> str:
     lanes = [dict(lane) for lane in page.lanes]
     lane = next((lane for lane in lanes if lane["recording"] == _sample(values, "recording")), None)
@@ -355,12 +380,14 @@ def _lane_set(page: Page, values: dict) -> str:
     return "Set how a voice sounds beside the first"
 
 
+@commands("lane-remove")
 def _lane_remove(page: Page, values: dict) -> str:
     key = _sample(values, "recording")
     page.set_facts(lanes=[lane for lane in page.lanes if lane["recording"] != key])
     return "Take a voice away"
 
 
+@commands("lanes-match")
 def _lanes_match(page: Page, values: dict) -> str:
     """Bring every voice to the level of the first, each measured on its own speech."""
     tracks, names = [(measurement_of(page.recording).levels.envelope, 0)], []
@@ -379,6 +406,7 @@ def _lanes_match(page: Page, values: dict) -> str:
     return "Bring the voices to one level"
 
 
+@commands("separate")
 def _separate(page: Page, values: dict) -> str:
     page.set_facts(separate=bool(values.get("separate")))
     return "Give each voice a file of its own" if values.get("separate") else "Deliver the voices as one mix"
@@ -387,7 +415,7 @@ def _separate(page: Page, values: dict) -> str:
 def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bool) -> str:
     """Make marks or sections of labels that were read from a file, all or none. Returns what was done."""
     rate_hz, frames = page.sample_rate_hz, page.recording.frames
-    with order.changing(page.production, user, f"Bring in {len(labels)} marks", pages=[page]):
+    with changing(page.production, user, f"Bring in {len(labels)} marks", beside=[page]):
         if as_sections:
             spans = stretches_between(labels, rate_hz, frames)
             made = give(page, spans, from_end=False, titles=[label.name for label in labels])
@@ -467,26 +495,3 @@ def _text(values: dict, name: str) -> str:
 def _stretch_words(page: Page, start: int, end: int) -> str:
     length_s = (end - start) / page.sample_rate_hz
     return f"{length_s:.2f} s at {clock_of(page, start)}" if end > start else f"the place {clock_of(page, start)}"
-
-
-_EDITS: dict[str, Callable[[Page, dict], str]] = {
-    "mark": _mark,
-    "marks": _marks,
-    "restore": _restore,
-    "remove": _remove,
-    "move": _move,
-    "keep": _keep,
-    "shorten": _shorten,
-    "section": _section,
-    "break": _break,
-    "split": _split,
-    "edge": _edge,
-    "unsection": _unsection,
-    "pickup": _pickup,
-    "tone-from": _tone_from,
-    "lane-add": _lane_add,
-    "lane-set": _lane_set,
-    "lane-remove": _lane_remove,
-    "lanes-match": _lanes_match,
-    "separate": _separate,
-}

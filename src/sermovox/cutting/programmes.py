@@ -157,12 +157,11 @@ def opened(values: dict, stored: Callable[[str], Path] = storage.stored) -> Prog
     return Programme(programme.from_list(values["pieces"]), tracks)
 
 
-def refresh_lengths(production: Production, sections: Sequence[Section]) -> dict[int, float | None]:
-    """Keep how long these sections sound, after they or the pages of their recordings were changed; by their keys."""
+@order.finds_lengths
+def lengths_of(production: Production, sections: Sequence[Section]) -> dict[int, float | None]:
+    """How long sections sound, by their keys; None where that is the length of the recording, or cannot be told."""
     made = Assembly(production)
-    found = {section.pk: made.length_s(section) for section in sections}
-    order.write(production, [{"pk": pk, "length_s": length_s} for pk, length_s in found.items()])
-    return found
+    return {section.pk: made.length_s(section) for section in sections}
 
 
 def _only(own: list[dict], at: int) -> dict:

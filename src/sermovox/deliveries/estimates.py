@@ -14,7 +14,8 @@ from mastering.outlets.rules import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.cutting.oddities import oddity
-from sermovox.deliveries.models import FinishedFile, PlannedFile, plan_run
+from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.runs import PlannedFile, plan_run
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import naming_for
 

@@ -1,30 +1,22 @@
 """What a delivery holds, for people and machines: CSV, JSON, and everything in one ZIP."""
 
-import hashlib
 import json
-import re
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import BinaryIO
-
-from django.utils import timezone
-from zipstream import ZIP_STORED, ZipStream
 
 from mastering.audio.reader import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.checks import numbered
-from mastering.naming.patterns import facts_of, read_pattern
-from mastering.outlets.rules import EXTRAS, FROM_MARKS
+from mastering.outlets.rules import FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png
 from sermovox import storage
 from sermovox.deliveries.bundles import Bundle, chapters_in
 from sermovox.deliveries.models import Delivery, FinishedFile, names_of_others
-from sermovox.sources.names import WantedFiles, shared_facts
+from sermovox.sources.names import WantedFiles
 
-_CHUNK_BYTES = 1 << 20
 COLUMNS = ("name", "title", "duration_s", "size_bytes", "sha256", *LEVEL_FIGURES, "verdict")
 
 
@@ -63,72 +55,9 @@ def as_json(bundle: Bundle) -> str:
     return json.dumps(document, indent=2, ensure_ascii=False)
 
 
-def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
-    """The finished files of one outlet or several with what goes beside them, streamed as a ZIP.
-
-    Audio does not shrink, so it is stored. Each outlet of several has a folder of its own. What is missing
-    or fails is named in a text beside the files.
-    """
-    archive = ZipStream(compress_type=ZIP_STORED, sized=False)
-    for bundle in bundles:
-        top = f"{bundle.outlet_key}/" if len(bundles) > 1 else ""
-        folder, wrong = top + folder_of(bundle), []
-        for file in bundle.files:
-            # Looked at again, as its tags may have been written anew while others were sent.
-            file.refresh_from_db(fields=["stored_as", "sha256"])
-            try:
-                content = file.path.open("rb")
-            except OSError:
-                wrong.append(f"{file.name} ({file.title}): its file is gone")
-                continue
-            archive.add(_proven(file, content, wrong), folder + file.name)
-            yield from archive.all_files()
-        for name, content in extras_of(bundle).items():
-            archive.add(content, top + name)
-        if to_be_known := [*bundle.to_be_known, *wrong]:
-            archive.add("".join(f"{line}\n" for line in to_be_known).encode(), top + READ_FIRST)
-        yield from archive.all_files()
-    yield from archive.finalize()
-
-
-def _proven(file: FinishedFile, content: BinaryIO, wrong: list[str]) -> Iterator[bytes]:
-    """The bytes of a finished file; adds to `wrong` where they are not those that were checked."""
-    digest = hashlib.sha256()
-    with content:
-        while chunk := content.read(_CHUNK_BYTES):
-            digest.update(chunk)
-            yield chunk
-    if digest.hexdigest() != file.sha256:
-        wrong.append(f"{file.name} ({file.title}) is damaged: it is not the file that was checked. Make it again")
-
-
-def folder_of(bundle: Bundle) -> str:
-    """The folder its files lie in, with a slash at the end; empty for none."""
-    pattern = bundle.outlet.folder
-    if not pattern:
-        return ""
-    date = timezone.localdate(bundle.made_at).isoformat()
-    facts = shared_facts(bundle.production, bundle.outlet, len(bundle.files), date)
-    name = read_pattern(pattern).name(facts_of([facts])[0])
-    # One plain folder: nothing that climbs out of the archive.
-    safe = re.sub(r"[^\w .-]", "-", name).strip(". ")
-    return f"{safe}/" if safe else ""
-
-
 def asked_extras(bundle: Bundle) -> set[str]:
     """Which of the files that the outlet asks beside the finished ones there are."""
-    return {name for name in bundle.outlet.extra_files if name in _ALWAYS or any(_EXTRAS[name](bundle).values())}
-
-
-def extras_of(bundle: Bundle) -> dict[str, bytes]:
-    """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is."""
-    asked = {"manifest.csv", "manifest.json", *bundle.outlet.extra_files}
-    if bundle.outlet.artwork:
-        asked.add(COVER)
-    made: dict[str, bytes] = {}
-    for name in (each for each in EXTRAS if each in asked):
-        made |= _EXTRAS[name](bundle)
-    return {name: content for name, content in made.items() if content}
+    return {name for name in bundle.outlet.extra_files if name in _ALWAYS or any(MADE[name](bundle).values())}
 
 
 def named(name: str, content: bytes) -> str:
@@ -197,26 +126,17 @@ def _as_lines(before: str, chapters: Sequence[Chapter]) -> Iterator[tuple[str, b
     yield f"{before}chapters.txt", lines.encode()
 
 
-def _check_sheets(bundle: Bundle) -> bytes:
-    from sermovox.deliveries.sheets import as_html
-
-    return as_html(bundle).encode()
-
-
 COVER = "cover.jpg"
-READ_FIRST = "read first.txt"
-"""Names what an archive lacks, or what in it is out of date, so that nobody takes it for all there is."""
 CHECK_SHEETS = "check-sheets.html"
 _ALWAYS = ("manifest.csv", "manifest.json", CHECK_SHEETS)
 """Can be made of any files."""
 _ANY_ARTWORK = ArtworkRule(at_least_px=1, at_most_px=1400, at_most_bytes=1_000_000, source="")
-_EXTRAS: dict[str, Callable[[Bundle], dict[str, bytes]]] = {
+MADE: dict[str, Callable[[Bundle], dict[str, bytes]]] = {
     "manifest.csv": lambda bundle: {"manifest.csv": as_csv(bundle).encode()},
     "manifest.json": lambda bundle: {"manifest.json": as_json(bundle).encode()},
     COVER: lambda bundle: {named(COVER, picture := artwork(bundle)): picture},
     "chapters.json": lambda bundle: chapter_files(bundle, "json"),
     "chapters.txt": lambda bundle: chapter_files(bundle, "txt"),
-    CHECK_SHEETS: lambda bundle: {CHECK_SHEETS: _check_sheets(bundle)},
 }
 
 

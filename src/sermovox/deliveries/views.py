@@ -16,12 +16,13 @@ from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.checksheet import FAIL
 from mastering.tagging.pictures import mime_of
-from sermovox.deliveries import manifest, retagging, sheets
+from sermovox.deliveries import archive, manifest, retagging, sheets
 from sermovox.deliveries.board import CHANGED, TO_DO, Board
 from sermovox.deliveries.bundles import Bundle, Current, of_run
 from sermovox.deliveries.estimates import Proposed, Together
 from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import draw_file
 from sermovox.numerals import whole_numbers
 from sermovox.outlets.models import outlets_of
@@ -95,7 +96,7 @@ def start(request, production_id: int):
             each.naming.save()
     existing = {each.outlet.key: asked or each.naming.existing for each in proposed}
     try:
-        deliveries = Delivery.start(production, outlets, sections, existing=existing, **wishes)
+        deliveries = start_run(production, outlets, sections, existing=existing, **wishes)
     except CannotMake as error:
         messages.error(request, str(error))
         return redirect(production)
@@ -200,7 +201,7 @@ def cancel(request, pk: int):
 @require_POST
 def again(request, pk: int):
     delivery = _mine(request, pk)
-    delivery.run_again()
+    run_again(delivery)
     return redirect(delivery)
 
 
@@ -215,7 +216,7 @@ def download_all(request, pk: int):
 def _as_zip(bundles: list[Bundle], name_of_several: str):
     if not bundles:
         raise Http404
-    response = StreamingHttpResponse(manifest.as_zip(bundles), content_type="application/zip")
+    response = StreamingHttpResponse(archive.as_zip(bundles), content_type="application/zip")
     name = bundles[0].archive_name if len(bundles) == 1 else name_of_several
     response["Content-Disposition"] = content_disposition_header(True, name)
     return response

@@ -7,8 +7,10 @@ from django_tasks import task
 
 from mastering.outlets.outlet import shipped
 from mastering.shaping.treatment import treatment_of
-from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.runs import start_run
 from sermovox.demo.scenario import MADE_AGAIN, RETITLED, TREATED
+from sermovox.history.changing import changing
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production
 
@@ -32,7 +34,7 @@ def go_on(production_id: int) -> None:
     outlet = shipped()["audiobook-retail"]
     hush = {again.pk: treatment_of({"hush": "if needed"})}
     order.treat(production, production.owner, hush, f"Treat \u201c{again.title}\u201d: hush if needed")
-    Delivery.start(
+    start_run(
         production,
         [outlet],
         list(production.sections.filter(pk=again.pk).select_related("recording")),
@@ -40,6 +42,6 @@ def go_on(production_id: int) -> None:
     )
     ride = {treated.pk: treatment_of({"ride": "always"})}
     order.treat(production, production.owner, ride, f"Treat \u201c{treated.title}\u201d: ride always")
-    with order.changing(production, production.owner, f"Change \u201c{retitled.title}\u201d"):
+    with changing(production, production.owner, f"Change \u201c{retitled.title}\u201d"):
         retitled.title = RETITLED[1]
         retitled.save(update_fields=["title"])

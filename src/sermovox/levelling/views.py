@@ -20,6 +20,8 @@ from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS
 from mastering.outlets.sentences import clock, steps
 from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
 from sermovox.cutting.listening import as_wav
+from sermovox.history.changing import last_change, next_change
+from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
 from sermovox.levelling.forms import in_words, treated
 from sermovox.levelling.members import Member, members_of
@@ -39,6 +41,7 @@ LONGEST_HEARD_S = 30.0
 _FIGURES = ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs", "loudness_range_lu", "true_peak_dbtp", "sample_peak_dbfs")
 _SHOWN = (*_FIGURES, "noise_floor_dbfs", "head_s", "tail_s")
 _WORST = "worst"
+commands = Commands()
 _APART = {"LUFS": "LU", "LU": "LU", "s": "s"}
 """The unit of a distance between two levels; dB for the others."""
 
@@ -95,16 +98,13 @@ def rows(request, pk: int):
 def change(request, pk: int):
     """Treat sections as a form says, or undo and redo, and go back to where it was asked."""
     production = _mine(request, pk)
-    do = request.POST.get("do")
-    if do == "treat":
+    try:
         with transaction.atomic():
-            _treat(request, production)
-    elif do in ("undo", "redo"):
-        done = order.undo(production) if do == "undo" else order.redo(production)
-        words = {"undo": ("Undone", "undo"), "redo": ("Done again", "do again")}[do]
-        messages.success(request, f"{words[0]}: {done.words}." if done else f"There is nothing to {words[1]}.")
-    else:
-        return HttpResponseBadRequest("There is no such change.")
+            said = commands.run(request.POST.get("do", ""), production, request, production)
+    except NoSuchCommand as error:
+        return HttpResponseBadRequest(str(error))
+    if said:
+        messages.success(request, said)
     shown = request.POST.get("shown", "")
     if number := whole_number(shown):
         return plan(request, number)
@@ -157,7 +157,8 @@ def heard(request, pk: int):
     return response
 
 
-def _treat(request, production: Production) -> None:
+@commands("treat")
+def _treat(request, production: Production) -> str:
     said = request.POST
     sections = production.sections.all()
     if "everywhere" not in said:
@@ -167,24 +168,23 @@ def _treat(request, production: Production) -> None:
     shown = production.sections.filter(pk=whole_number(said.get("shown")) or 0).first()
     if shown and not is_as_seen(request, revision_of(shown.treatment)):
         messages.error(request, ELSEWHERE)
-        return
+        return ""
     if not sections:
         messages.error(request, "Tick the sections that this treatment is for, then give it to them.")
-        return
+        return ""
     try:
         treatments = {each.pk: treated(each.wishes, said) for each in sections}
     except MasteringError as error:
         messages.error(request, str(error))
-        return
+        return ""
     words = in_words([(each.wishes, treatments[each.pk]) for each in sections])
     if not words:
         if "shown" not in said:
             messages.error(request, "Nothing is changed: what says “as it is” stays. Choose something else first.")
-        return
+        return ""
     whom = f"“{sections[0].title}”" if len(sections) == 1 else f"{len(sections)} sections"
     order.treat(production, request.user, treatments, f"Treat {whom}: {words}")
-    if len(sections) > 1:
-        messages.success(request, f"{len(sections)} sections are treated: {words}.")
+    return f"{len(sections)} sections are treated: {words}." if len(sections) > 1 else ""
 
 
 def _rows(request, production: Production, outlet: Outlet) -> dict:
@@ -206,8 +206,8 @@ def _rows(request, production: Production, outlet: Outlet) -> dict:
         "rumble_hz": RUMBLE_HZ,
         "ways": WAYS,
         "most_hush_db": MOST_HUSH_DB,
-        "undoable": order.last_change(production),
-        "redoable": order.next_change(production),
+        "undoable": last_change(production),
+        "redoable": next_change(production),
     }
 
 
@@ -295,8 +295,8 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
         "rumble_hz": RUMBLE_HZ,
         "ways": WAYS,
         "most_hush_db": MOST_HUSH_DB,
-        "undoable": order.last_change(production),
-        "redoable": order.next_change(production),
+        "undoable": last_change(production),
+        "redoable": next_change(production),
     }
     if outlet.joined:
         return context | {"joined": True}

@@ -1,6 +1,5 @@
 """Rule sheets of people's own, and shipped ones they changed, with all their versions."""
 
-import os
 import uuid
 from collections.abc import Iterable
 from datetime import timedelta
@@ -15,15 +14,12 @@ from mastering.naming.patterns import plain
 from mastering.outlets.checksheet import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text, written
 from sermovox import storage
-from sermovox.limits import is_short
 from sermovox.progress import seconds_left
-from sermovox.queue import enqueue_once
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
 _MOST_STARTS = 3
-_ARRIVES_WITHIN = timedelta(hours=1)
-_KEPT_FOR = timedelta(days=1)
+KEPT_FOR = timedelta(days=1)
 """How long the findings about a file from anywhere are shown."""
 
 
@@ -108,7 +104,7 @@ class FileCheckQuerySet(models.QuerySet):
 
     def last_batch(self, user, outlet_key: str) -> "FileCheckQuerySet":
         """The files a person last held against an outlet, as long as they are shown."""
-        own = self.filter(owner=user, outlet_key=outlet_key, created_at__gt=timezone.now() - _KEPT_FOR)
+        own = self.filter(owner=user, outlet_key=outlet_key, created_at__gt=timezone.now() - KEPT_FOR)
         last = own.order_by("-pk").values_list("batch", flat=True).first()
         return own.filter(batch=last) if last else self.none()
 
@@ -148,40 +144,6 @@ class FileCheck(models.Model):
 
     def __str__(self) -> str:
         return self.name
-
-    @classmethod
-    def begin(cls, user, outlet: Outlet, files: Iterable, content_kind: str) -> None:
-        """Keep uploaded files until they are checked, and queue that. What was found long ago is forgotten."""
-        for old in cls.objects.filter(created_at__lt=timezone.now() - _KEPT_FOR):
-            old.delete()
-        batch, text = uuid.uuid4(), written(outlet)
-        for file in files:
-            facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}
-            check = cls.objects.create(name=file.name[:255], content_kind=content_kind, **facts)
-            try:
-                arriving = check.path.with_name(f"{check.pk}.arriving")
-                with arriving.open("wb") as kept:
-                    for chunk in file.chunks():
-                        kept.write(chunk)
-                os.replace(arriving, check.path)
-            except OSError as error:
-                check.settle(cls.State.UNREADABLE, said=storage.said_of(error))
-            else:
-                check.queue()
-
-    def queue(self) -> None:
-        """Have it checked. Files of several people take turns."""
-        from sermovox.outlets.tasks import check_file
-
-        before = FileCheck.objects.under_way().filter(owner=self.owner_id, pk__lt=self.pk)
-        enqueue_once(check_file, self.pk, short=is_short(self.path), behind=before.count())
-
-    def go_on(self) -> None:
-        """Have it checked, should it not be in the queue although its file is here."""
-        if self.path.exists():
-            self.queue()
-        elif self.created_at < timezone.now() - _ARRIVES_WITHIN:
-            self.settle(self.State.UNREADABLE, said="This file did not arrive whole. Send it once more.")
 
     @property
     def path(self):

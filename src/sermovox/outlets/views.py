@@ -26,6 +26,7 @@ from mastering.outlets.outlet import (
 )
 from mastering.outlets.rules import RULE_KINDS
 from sermovox.numerals import whole_number
+from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
@@ -200,7 +201,7 @@ def check_files(request, key: str):
     kind = kind if kind in CONTENT_KINDS else "speech"
     files = request.FILES.getlist("file")
     fit = [file for file in files if file.size <= settings.MAX_UPLOAD_BYTES]
-    FileCheck.begin(request.user, outlet, fit[:_MOST_CHECKED], kind)
+    checking.begin(request.user, outlet, fit[:_MOST_CHECKED], kind)
     refused = []
     if not files:
         refused.append("Choose at least one file.")

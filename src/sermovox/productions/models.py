@@ -291,27 +291,6 @@ class Section(models.Model):
         return f"{self.role}{number}{part}{kind}"
 
 
-class Change(models.Model):
-    """One change of a running order or its pages, with what it takes to undo and to redo it.
-
-    `before` and `after` hold changed fields by section, and under "page N" changed marks by their ids and facts.
-    """
-
-    production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="changes")
-    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)
-    made_at = models.DateTimeField(auto_now_add=True)
-    words = models.CharField(max_length=300)
-    before = models.JSONField()
-    after = models.JSONField()
-    undone = models.BooleanField(default=False)
-
-    class Meta:
-        ordering = ["pk"]
-
-    def __str__(self) -> str:
-        return self.words
-
-
 class Naming(models.Model):
     """How files of a production are named for one outlet, and what is done about files of the same names.
 

@@ -1,124 +1,35 @@
-"""Changes of a running order and of its recordings' pages, each of which can be undone and redone, without limit.
-
-They make one list for each production, so that what belongs together is taken back together.
-"""
+"""What can be done to a running order: each is one change that can be undone."""
 
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 
-from django.db import connection, transaction
+from django.db import connection
 
 from mastering.editing.assembly import BUTT, Stretch
 from mastering.editing.programme import BadCut
 from mastering.editing.scripts import Entry
 from mastering.shaping.treatment import Treatment
-from sermovox.productions.models import Change, Production, Section
-from sermovox.recordings.models import Recording
+from sermovox.history.changing import changing
+from sermovox.productions.models import Production, Section
 
-_TRACKED = (
-    "position",
-    "role",
-    "number",
-    "part",
-    "title",
-    "content_kind",
-    "exact_name",
-    "script",
-    "notes",
-    "link",
-    "picture",
-    "recording_id",
-    "programme",
-    "length_s",
-    "treatment",
-    "removed",
-)
-_PAGE = "page "
+LengthFinder = Callable[[Production, Sequence[Section]], dict[int, float | None]]
+_length_finders: list[LengthFinder] = []
 
 
-@dataclass
-class Named:
-    """What a change is called; may be settled while it is made."""
-
-    words: str
-
-
-@contextmanager
-def changing(production: Production, user, words: str, *, pages: Sequence = ()) -> Iterator[Named]:
-    """Whatever is done to the sections and these pages inside becomes one change; nothing of it stays if it fails."""
-    named = Named(words)
-    with transaction.atomic():
-        before, pages_before = _snapshot(production), [page.state() for page in pages]
-        yield named
-        after = _snapshot(production)
-        _find_lengths(production, before, after)
-        old, new = _difference(before, after)
-        for page, was in zip(pages, pages_before, strict=True):
-            page_old, page_new = page.difference(was)
-            if page_new:
-                old[f"{_PAGE}{page.pk}"], new[f"{_PAGE}{page.pk}"] = page_old, page_new
-        if not new:
-            return
-        _forget_undone(production)
-        production.changes.create(made_by=user, words=named.words[:300], before=old, after=new)
+def finds_lengths(find: LengthFinder) -> LengthFinder:
+    """Register what tells how long sections sound, by their keys; None where that is the length of the recording."""
+    _length_finders.append(find)
+    return find
 
 
-def _find_lengths(production: Production, before: dict[int, dict], after: dict[int, dict]) -> None:
-    """Find how long those sound that are made of something else now, where whoever changed them did not say."""
-    from sermovox.cutting.programmes import refresh_lengths
-
-    made_of = ("recording_id", "programme")
-    empty = dict.fromkeys(made_of)
-    unsure = [
-        pk
-        for pk, row in after.items()
-        if row["length_s"] is None
-        and any((before.get(pk, empty)[name] or None) != (row[name] or None) for name in made_of)
-    ]
-    if unsure:
-        found = refresh_lengths(production, list(production.sections.filter(pk__in=unsure)))
-        for pk, length_s in found.items():
-            after[pk]["length_s"] = length_s
-
-
-def _forget_undone(production: Production) -> None:
-    """What was undone cannot be done again after a new change; sections that only it had made are gone for good."""
-    undone = list(production.changes.filter(undone=True))
-    made = [int(pk) for change in undone for pk, row in change.before.items() if row == {"removed": True}]
-    Section.with_removed.filter(pk__in=made, removed=True, files=None).delete()
-    production.changes.filter(pk__in=[change.pk for change in undone]).delete()
-
-
-def last_change(production: Production) -> Change | None:
-    """What undo would undo."""
-    return production.changes.filter(undone=False).last()
-
-
-def next_change(production: Production) -> Change | None:
-    """What redo would redo."""
-    return production.changes.filter(undone=True).first()
-
-
-def undo(production: Production) -> Change | None:
-    """Take back the last change. Returns it, or None when there is none."""
-    with transaction.atomic():
-        change = last_change(production)
-        if change:
-            _apply(production, change.before)
-            Change.objects.filter(pk=change.pk).update(undone=True)
-        return change
-
-
-def redo(production: Production) -> Change | None:
-    """Make the change that was last taken back again."""
-    with transaction.atomic():
-        change = next_change(production)
-        if change:
-            _apply(production, change.after)
-            Change.objects.filter(pk=change.pk).update(undone=False)
-        return change
+def refresh_lengths(production: Production, sections: Sequence[Section]) -> dict[int, float | None]:
+    """Keep how long these sections sound, after they or what they are made of was changed; by their keys."""
+    found: dict[int, float | None] = {}
+    for find in _length_finders:
+        found |= find(production, sections)
+    write(production, [{"pk": pk, "length_s": length_s} for pk, length_s in found.items()])
+    return found
 
 
 def move(production: Production, user, sections: Sequence[int], before: int | None) -> None:
@@ -281,41 +192,6 @@ def place_among(production: Production, section: Section, batch: str, rank: int)
     earlier = [order.index(pk) for pk, other in fellows if other < rank]
     at = max(earlier) + 1 if earlier else min(order.index(pk) for pk, _ in fellows)
     place(production, [*order[:at], section.pk, *order[at:]])
-
-
-def _snapshot(production: Production) -> dict[int, dict]:
-    rows = Section.with_removed.filter(production=production).values("pk", *_TRACKED)
-    return {row.pop("pk"): row for row in rows}
-
-
-def _difference(before: dict[int, dict], after: dict[int, dict]) -> tuple[dict, dict]:
-    old, new = {}, {}
-    for pk, row in after.items():
-        was = before.get(pk)
-        if was is None:
-            # A new section goes away by being taken out, so that it can come again.
-            old[str(pk)], new[str(pk)] = {"removed": True}, {"removed": row["removed"]}
-        elif changed := {name for name in _TRACKED if was[name] != row[name]}:
-            old[str(pk)] = {name: was[name] for name in changed}
-            new[str(pk)] = {name: row[name] for name in changed}
-    return old, new
-
-
-def _apply(production: Production, fields: dict[str, dict]) -> None:
-    recordings = set(Recording.with_deleted.filter(production=production).values_list("pk", flat=True))
-    rows = []
-    pages = {pk.removeprefix(_PAGE): row for pk, row in fields.items() if pk.startswith(_PAGE)}
-    for page in production.pages.filter(pk__in=pages):
-        page.take_back(pages[str(page.pk)])
-    for pk, row in fields.items():
-        if pk.startswith(_PAGE):
-            continue
-        if row.get("recording_id") is not None and row["recording_id"] not in recordings:
-            row = row | {"recording_id": None}
-        rows.append(row | {"pk": int(pk)})
-    write(production, rows)
-    # Sections that came in since have places of their own.
-    place(production, list(production.sections.values_list("pk", flat=True)))
 
 
 def place(production: Production, order: Sequence[int]) -> None:

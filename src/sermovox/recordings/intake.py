@@ -12,10 +12,9 @@ from django.db import transaction
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from sermovox import storage
-from sermovox.cutting.programmes import refresh_lengths
 from sermovox.limits import refuse_too_long
 from sermovox.productions.models import Production, Section
-from sermovox.productions.order import place_among
+from sermovox.productions.order import place_among, refresh_lengths
 from sermovox.recordings.models import Recording, Upload
 from sermovox.recordings.tasks import queue_measuring
 from sermovox.room import has_room

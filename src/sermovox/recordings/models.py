@@ -8,7 +8,7 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models, transaction
-from django.db.models import Q
+from django.db.models import F, Q, Sum
 from django.db.models.expressions import RawSQL
 from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast
@@ -23,6 +23,7 @@ from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
 from sermovox import caches, storage
 from sermovox.productions.models import Section
+from sermovox.room import announces
 
 _PLAYABLE = {
     "wav": ("pcm_u8", "pcm_s16le", "pcm_s24le", "pcm_f32le", "pcm_mulaw", "pcm_alaw"),
@@ -42,6 +43,7 @@ def playable(container: str, codec: str) -> bool:
 
 _SILENT_FOR_S = 15.0
 _MOST_STARTS = 3
+_RUNNING_FOR = timedelta(hours=1)
 _PAUSES_MIN = (1, 5, 15, 60, 240, 1440)
 """How long what could not be measured for a reason outside it waits: later and later."""
 
@@ -470,3 +472,10 @@ class WatchedFile(models.Model):
     @property
     def name(self) -> str:
         return Path(self.path).name
+
+
+@announces
+def _announced_bytes() -> int:
+    """What uploads that are running have announced and not brought yet."""
+    running = Upload.objects.unfinished().filter(touched_at__gt=timezone.now() - _RUNNING_FOR)
+    return running.aggregate(left=Sum(F("size_bytes") - F("flushed_bytes")))["left"] or 0

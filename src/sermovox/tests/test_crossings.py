@@ -14,8 +14,10 @@ from sermovox.cutting import edits
 from sermovox.cutting.chapters import Chapters
 from sermovox.cutting.models import Page
 from sermovox.deliveries.board import CHANGED, Board
-from sermovox.deliveries.models import Delivery, FinishedFile, current_files
+from sermovox.deliveries.models import FinishedFile, current_files
+from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import make_files
+from sermovox.history.changing import undo
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
@@ -63,7 +65,7 @@ class CrossingCase(AppTestCase):
         """Begin a run, and have it made; its files."""
         known = outlets_of(self.narrator)
         chosen = [section for section in sections or self.sections() if section.recording_id]
-        begun = Delivery.start(self.production, [known[key] for key in keys or (MASTERS,)], chosen, **more)
+        begun = start_run(self.production, [known[key] for key in keys or (MASTERS,)], chosen, **more)
         if work:
             self.work()
         return list(FinishedFile.objects.filter(delivery__in=begun).order_by("pk"))
@@ -100,7 +102,7 @@ class WrongSound(CrossingCase):
         self.fill_in(address, recording="")
         first.refresh_from_db()
         self.assertEqual((first.recording, first.programme), (None, []))
-        order.undo(self.production)
+        undo(self.production)
         first.refresh_from_db()
         self.assertEqual(len(first.programme), 1)
 
@@ -224,7 +226,7 @@ class InUse(CrossingCase):
         self.cut(take, 1)
         order.remove(self.production, self.narrator, self.sections()[1])
         self.delete(take, sure="yes")
-        order.undo(self.production)
+        undo(self.production)
         self.see_every_page()
         self.upload(written(self.folder, spoken(1, 2), name="again.wav"))
         self.work()
@@ -234,7 +236,7 @@ class InUse(CrossingCase):
         take = self.spoken(1)
         self.change("assign", section=self.sections()[0].pk, recording="")
         self.delete(take, sure="yes")
-        order.undo(self.production)
+        undo(self.production)
         self.assertEqual(self.sections()[0].recording_id, take.pk)
         self.see_every_page()
 
@@ -410,8 +412,8 @@ class WrongWords(CrossingCase):
         whole.refresh_from_db()
         board = Board(self.production, [outlets_of(self.narrator)["single-file-audiobook"]])
         self.assertIn("its sections (in another order)", board.at(one.pk, "single-file-audiobook").changes.words)
-        order.undo(self.production)
-        order.undo(self.production)
+        undo(self.production)
+        undo(self.production)
         board = Board(self.production, [outlets_of(self.narrator)["single-file-audiobook"]])
         self.assertEqual(board.at(one.pk, "single-file-audiobook").changes.words, ("its chapter marks",))
 
@@ -459,7 +461,7 @@ class WrongWords(CrossingCase):
         order.move(self.production, self.narrator, [three.pk], one.pk)
         order.remove(self.production, self.narrator, two)
         self.fill_in(one.get_absolute_url(), title="Another")
-        whole.delivery.run_again()
+        run_again(whole.delivery)
         self.work()
         whole.refresh_from_db()
         self.assertEqual(self.chapters(whole), [("1", 0.0), ("2", 2.3), ("3", 4.6)])
@@ -558,7 +560,7 @@ class OneName(CrossingCase):
         later.delivery.cancel()
         name = later.name
         self.assertEqual(file.delivery.rename([(file.name, name)]), 1)
-        later.delivery.run_again()
+        run_again(later.delivery)
         self.work()
         self.assertEqual(self.names(), sorted([name, name.replace(".mp3", "-2.mp3")]))
         both = {"podcast-host": "keep-both"}

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from mastering.outlets.outlet import shipped
 from mastering.tests.signals import speech
 from sermovox.cutting.models import Page
-from sermovox.deliveries.models import Delivery
+from sermovox.deliveries.runs import start_run
 from sermovox.outlets.models import RuleSheet
 from sermovox.ui.tests.base import TUS, AppTestCase
 
@@ -81,7 +81,7 @@ class OddValues(AppTestCase):
         page = Page.of(section.recording)
         page.set_marks([])
         RuleSheet.change(self.narrator, shipped()["podcast-host"], "Mine")
-        (delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], [section])
+        (delivery,) = start_run(self.production, [shipped()["podcast-host"]], [section])
         self.work()
         upload = self.begin_upload("half.wav", 10)["Location"].rstrip("/").rpartition("/")[2]
         number = {"production_id": self.production.pk, "pk": 1, "number": 1}

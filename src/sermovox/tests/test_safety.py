@@ -25,6 +25,7 @@ from mastering.tests.signals import speech, written
 from sermovox import apart, backups, caches, room, storage
 from sermovox.deliveries import retagging
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.verification import verify_files
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
@@ -38,7 +39,7 @@ class Delivered(AppTestCase):
     def setUp(self):
         super().setUp()
         self.sections = [self.bring_in(speech(seconds=4, seed=seed), name=f"{seed}.wav") for seed in (1, 2)]
-        (self.delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], self.sections)
+        (self.delivery,) = start_run(self.production, [shipped()["podcast-host"]], self.sections)
         self.work()
         self.files = list(self.delivery.files.all())
 
@@ -174,7 +175,7 @@ class Caches(Delivered):
                 self.assertIn(self.client.get(address).status_code, (200, 202, 422), address)
             self.assertEqual(self.answers(addresses), before)
             run = {"existing": {"podcast-host": "keep-both"}, "again": True}
-            (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], self.sections[:1], **run)
+            (again,) = start_run(self.production, [shipped()["podcast-host"]], self.sections[:1], **run)
             self.work()
             made = again.files.get()
             self.assertTrue(made.is_made, made.refusal)
@@ -229,7 +230,7 @@ class Room(AppTestCase):
                 answer = self.client.post("/account/sign-in/", {"username": "narrator", "password": "x"})
                 if answer.status_code == 200:
                     get_user_model().objects.get(username="narrator").set_password("x")
-            with mock.patch("sermovox.productions.views.productions._edited", side_effect=OperationalError(words)):
+            with mock.patch("sermovox.screens.views.productions._edited", side_effect=OperationalError(words)):
                 answer = self.client.post("/productions/new/", {"title": "x"})
             self.assertEqual(answer.status_code, status)
         self.assertContains(answer, "try once more", status_code=503)
@@ -245,7 +246,7 @@ class Room(AppTestCase):
         with self.settings(DATA_DIR=small / "data"):
             (small / "data").mkdir()
             section = self.bring_in(speech(seconds=3))
-            (delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], [section])
+            (delivery,) = start_run(self.production, [shipped()["podcast-host"]], [section])
             self.work()
             room.keep_reserve()
             self.assertEqual(room.reserve().stat().st_size, 3 << 20)
@@ -262,14 +263,14 @@ class Room(AppTestCase):
                             f"/deliveries/{delivery.pk}/files.zip"):  # fmt: skip
                 self.assertEqual(self.client.get(address).status_code, 200, address)
             self.assertContains(self.client.get("/recordings/storage/"), "used up")
-            (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [section], again=True)
+            (again,) = start_run(self.production, [shipped()["podcast-host"]], [section], again=True)
             self.work()
             self.assertIn("disk is full", again.files.get().refusal)
             (small / "filler").unlink()
             (small / "filler two").unlink()
             look_after()
             self.assertTrue(room.reserve().exists())
-            again.run_again()
+            run_again(again)
             self.work()
             self.assertTrue(again.files.get().is_made)
 

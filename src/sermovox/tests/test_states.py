@@ -12,6 +12,7 @@ from mastering.outlets.outlet import shipped, shipped_text
 from mastering.tests.signals import speech, written
 from sermovox import queue, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.runs import start_run
 from sermovox.outlets.models import FileCheck
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording, Upload
@@ -129,7 +130,7 @@ class States(AppTestCase):
     def file(self) -> FinishedFile:
         self.recording()
         self.work()
-        (delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.production.sections.last()])
+        (delivery,) = start_run(self.production, [shipped()["podcast-host"]], [self.production.sections.last()])
         return delivery.files.get()
 
     def leave_finished_file_waiting(self):

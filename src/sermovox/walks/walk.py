@@ -23,6 +23,8 @@ from sermovox.deliveries import retagging
 from sermovox.deliveries.board import Board
 from sermovox.deliveries.bundles import Current
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.runs import run_again, start_run
+from sermovox.history.changing import redo, undo
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
@@ -310,7 +312,7 @@ class Walk(RuleBasedStateMachine):
     @rule(data=st.data())
     def run_again(self, data):
         if unmade := self._runs(self._unmade()):
-            data.draw(st.sampled_from(unmade)).run_again()
+            run_again(data.draw(st.sampled_from(unmade)))
 
     @rule(data=st.data())
     def rename(self, data):
@@ -357,12 +359,12 @@ class Walk(RuleBasedStateMachine):
     @rule(count=st.integers(1, 4))
     def undo(self, count):
         for _ in range(count):
-            order.undo(self.production)
+            undo(self.production)
 
     @rule(count=st.integers(1, 4))
     def redo(self, count):
         for _ in range(count):
-            order.redo(self.production)
+            redo(self.production)
 
     # What must always be true.
 
@@ -472,7 +474,7 @@ class Walk(RuleBasedStateMachine):
     def _undo_everything(self) -> None:
         after = self._shape()
         undone = 0
-        while order.undo(self.production):
+        while undo(self.production):
             undone += 1
         first, now = self.beginning, self._shape()
         assert {pk: row for pk, row in now[0].items() if pk in first[0]} == first[0], "undoing all is not the beginning"
@@ -480,7 +482,7 @@ class Walk(RuleBasedStateMachine):
         if self.number % 3:
             return
         for _ in range(undone):
-            order.redo(self.production)
+            redo(self.production)
         assert self._shape() == after, "doing all again is not what was"
 
     def _shape(self) -> tuple[dict, dict]:
@@ -499,7 +501,7 @@ class Walk(RuleBasedStateMachine):
         known = outlets_of(self.user)
         rows = self._rows()
         try:
-            begun = Delivery.start(
+            begun = start_run(
                 self.production,
                 [known[key] for key in keys],
                 sections,

@@ -11,6 +11,7 @@ from mastering.pipeline import make_all
 from mastering.tests.signals import speech, written
 from sermovox.bins import contents
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.runs import start_run
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
 from sermovox.recovery import look_after
@@ -24,7 +25,7 @@ class Deleting(AppTestCase):
         super().setUp()
         self.section = self.bring_in(speech(seconds=4))
         self.bring_in(speech(seconds=4, seed=2), name="two.wav")
-        (self.delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section])
+        (self.delivery,) = start_run(self.production, [shipped()["podcast-host"]], [self.section])
         self.work()
         self.file = self.delivery.files.get()
 
@@ -51,7 +52,7 @@ class Deleting(AppTestCase):
 
     def test_whichever_of_two_windows_comes_second_finds_how_it_is_by_then(self):
         run = {"existing": {"podcast-host": "replace"}, "again": True}
-        Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)
+        start_run(self.production, [shipped()["podcast-host"]], [self.section], **run)
         self.work()
         recording = self.section.recording
         keys = (
@@ -89,7 +90,7 @@ class Deleting(AppTestCase):
         self.assertEqual(self.client.get(self.delivery.get_absolute_url()).status_code, 404)
         self.assertEqual(self.client.get(f"/deliveries/files/{self.file.pk}/download/").status_code, 404)
         self.assertNotContains(self.client.get("/deliveries/"), "Podcast host")
-        (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section])
+        (again,) = start_run(self.production, [shipped()["podcast-host"]], [self.section])
         self.work()
         self.assertEqual(again.files.get().name, self.file.name, "its name is free")
         self.assertContains(self.bin("take-back", f"delivery-{self.delivery.pk}"), "There is another file called")
@@ -104,7 +105,7 @@ class Deleting(AppTestCase):
 
     def test_deleting_a_run_that_goes_on_stops_it_and_replaces_nothing(self):
         run = {"existing": {"podcast-host": "replace"}, "again": True}
-        (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)
+        (again,) = start_run(self.production, [shipped()["podcast-host"]], [self.section], **run)
         self.assertTrue(again.files.get().begin())
         made = again.files.get()
         self.assertContains(self.delete(f"delivery-{again.pk}"), "what is not made yet of it is not made")
@@ -115,7 +116,7 @@ class Deleting(AppTestCase):
 
     def test_one_deleted_just_before_it_is_done_takes_nobodys_place(self):
         run = {"existing": {"podcast-host": "replace"}, "again": True}
-        (again,) = Delivery.start(self.production, [shipped()["podcast-host"]], [self.section], **run)
+        (again,) = start_run(self.production, [shipped()["podcast-host"]], [self.section], **run)
 
         def deleted_meanwhile(*args, **kwargs):
             made = make_all(*args, **kwargs)

@@ -14,8 +14,8 @@ from mastering.tests.signals import speech
 from sermovox.cutting.models import Page
 from sermovox.deliveries.estimates import Proposed
 from sermovox.deliveries.models import Delivery
+from sermovox.history.changing import undo
 from sermovox.outlets.models import RuleSheet
-from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.ui.tests.base import AppTestCase
 
@@ -90,7 +90,7 @@ class ChapterMarks(AppTestCase):
         self.assertEqual(self.client.get(f"{self.address}{'0' * 64}.jpg").status_code, 404)
         self.say(*self.rows(without="on"))
         self.assertEqual(self._bridge().picture, "")
-        order.undo(self.production)
+        undo(self.production)
         self.assertEqual(self._bridge().picture, sha256)
 
     def test_many_marks_come_in_pages_and_each_is_saved_by_itself(self):

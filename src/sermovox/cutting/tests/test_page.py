@@ -10,6 +10,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from mastering.tests.signals import noise, speech
 from sermovox.cutting.models import Page
+from sermovox.history.changing import changing, undo
 from sermovox.productions import order
 from sermovox.ui.tests.base import AppTestCase
 
@@ -75,10 +76,10 @@ class Editing(PageTestCase):
     def test_undo_has_no_limit(self):
         for at in range(200):
             page = Page.of(self.recording)
-            with order.changing(self.production, self.narrator, f"Mark {at}", pages=[page]):
+            with changing(self.production, self.narrator, f"Mark {at}", beside=[page]):
                 page.set_facts(tone=[at, at + 9000])
         for _ in range(200):
-            order.undo(self.production)
+            undo(self.production)
         self.assertEqual(Page.of(self.recording).facts, {})
 
     def test_what_cannot_be_done_is_said_and_nothing_is(self):
@@ -96,7 +97,7 @@ class Editing(PageTestCase):
             ({"op": "shorten", "longer_than_s": 9, "to_s": 1}, "no such pause"),
             ({"op": "shorten", "longer_than_s": 1, "to_s": 2}, "has to be shorter"),
             ({"op": "remove", "id": 99}, "no longer there"),
-            ({"op": "dance"}, "no such edit"),
+            ({"op": "dance"}, "no such change"),
         ):
             with self.subTest(values):
                 self.assertIn(said, self.do(expect=400, **values)["said"])

@@ -13,7 +13,7 @@ from mastering.outlets.rules import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms
-from sermovox.productions import order
+from sermovox.history.changing import changing
 from sermovox.productions.models import Section
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -80,7 +80,7 @@ def _keep(section: Section, places: dict[str, Place], said: dict[str, dict], use
     with transaction.atomic():
         # As they are by now, so that nobody else's change becomes a part of this one.
         seen = [page.looked_at_again() for page in pages.values()]
-        with order.changing(section.production, user, words, pages=seen):
+        with changing(section.production, user, words, beside=seen):
             if own := said.get(_OF_SECTION):
                 section.title = own["title"] or section.title
                 section.link, section.picture = own["link"], _picture(own, section.picture)

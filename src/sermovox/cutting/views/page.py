@@ -25,8 +25,8 @@ from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.tasks import look_for_retakes, retakes_path
+from sermovox.history.changing import last_change, next_change
 from sermovox.numerals import whole_number, whole_numbers
-from sermovox.productions import order
 from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
 
@@ -108,13 +108,8 @@ def do(request, pk: int):
         known = state_of(found.looked_at_again())
         if values.get("revision") != known["revision"]:
             return JsonResponse(known | {"said": _ELSEWHERE}, status=409)
-        op = str(values.get("op", ""))
-        if op in ("undo", "redo"):
-            change = getattr(order, op)(found.production)
-            words = f"{'Undone' if op == 'undo' else 'Done again'}: {change.words}" if change else f"Nothing to {op}"
-        else:
-            words = edits.do(found, request.user, op, values)
-        return JsonResponse(state_of(found.looked_at_again()) | {"said": f"{words}."})
+        said = edits.do(found, request.user, str(values.get("op", "")), values)
+        return JsonResponse(state_of(found.looked_at_again()) | {"said": said})
 
 
 @said
@@ -239,7 +234,7 @@ def state_of(found: Page) -> dict:
         for section, at, stretch in sections_on(found)
     ]
     beside = found.production.recordings.in_bulk([lane["recording"] for lane in found.lanes])
-    undoable, redoable = order.last_change(found.production), order.next_change(found.production)
+    undoable, redoable = last_change(found.production), next_change(found.production)
     shown = {
         "marks": found.marks,
         "sections": sections,

@@ -2,6 +2,7 @@
 
 import json
 import zlib
+from collections.abc import Callable
 
 from django.contrib import messages
 from django.db import transaction
@@ -14,12 +15,14 @@ from mastering.errors import MasteringError
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.views.page import said
+from sermovox.history.changing import changing, last_change, next_change
+from sermovox.history.commands import Commands
 from sermovox.numerals import whole_number
-from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
 
 JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after room tone of")]
+_ELSEWHERE = "This section was changed in another window. It shows now how it is; look, and do it again."
 _DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
 
 
@@ -30,7 +33,11 @@ def programme(request, pk: int):
         try:
             with transaction.atomic():
                 section.refresh_from_db(fields=["programme", "recording"])
-                _change(section, request)
+                if request.POST.get("seen") != stamp_of(section):
+                    raise BadCut(_ELSEWHERE)
+                said = commands.run(request.POST.get("do", ""), section.production, section, request)
+            if said:
+                messages.success(request, said)
         except MasteringError as error:
             messages.error(request, str(error))
         return redirect("cutting:programme", pk)
@@ -63,8 +70,8 @@ def programme(request, pk: int):
         "joins": JOINS,
         "kinds": KINDS,
         "recordings": [recording for recording in known.values() if recording.ready],
-        "undoable": order.last_change(production),
-        "redoable": order.next_change(production),
+        "undoable": last_change(production),
+        "redoable": next_change(production),
     }
     try:
         made = Assembly(production)
@@ -86,38 +93,51 @@ def stamp_of(section: Section) -> str:
     return f"{section.recording_id}.{zlib.crc32(json.dumps(section.programme).encode())}"
 
 
-def _change(section: Section, request) -> None:
-    do = request.POST.get("do", "")
-    if request.POST.get("seen") != stamp_of(section):
-        raise BadCut("This section was changed in another window. It shows now how it is; look, and do it again.")
-    if do in ("undo", "redo"):
-        change = getattr(order, do)(section.production)
-        words = change.words if change else "nothing"
-        messages.success(request, f"{'Undone' if do == 'undo' else 'Done again'}: {words}.")
-        return
+def _changed_by(command: Callable, section: Section, request) -> str:
+    """Change the pieces of a section as one change that can be undone."""
     stretches = list(section.stretches())
-    at = whole_number(request.POST.get("at"))
-    if do != "add" and (at is None or at >= len(stretches)):
-        raise BadCut("This piece is no longer there. The list shows how it is now.")
-    if do == "remove":
-        words = f"Take a piece out of “{section.title}”"
-        del stretches[at]
-    elif do == "move":
-        to = whole_number(request.POST.get("to"))
-        moved = stretches.pop(at)
-        stretches.insert(len(stretches) if to is None else min(to, len(stretches)), moved)
-        words = f"Move a piece of “{section.title}”"
-    elif do == "set":
-        stretches[at] = _stretch(section, request, stretches[at].recording, stretches[at])
-        words = f"Change a piece of “{section.title}”"
-    elif do == "add":
-        stretches.append(_stretch(section, request, request.POST.get("recording", "")))
-        words = f"Add a piece to “{section.title}”"
-    else:
-        raise BadCut("There is no such change.")
-    with order.changing(section.production, request.user, words):
+    words = command(section, stretches, request)
+    with changing(section.production, request.user, words):
         section.set_programme(stretches)
         section.save(update_fields=["programme", "recording", "length_s"])
+    return ""
+
+
+commands = Commands(within=_changed_by)
+
+
+@commands("remove")
+def _remove(section: Section, stretches: list[Stretch], request) -> str:
+    del stretches[_place(stretches, request)]
+    return f"Take a piece out of “{section.title}”"
+
+
+@commands("move")
+def _move(section: Section, stretches: list[Stretch], request) -> str:
+    moved = stretches.pop(_place(stretches, request))
+    to = whole_number(request.POST.get("to"))
+    stretches.insert(len(stretches) if to is None else min(to, len(stretches)), moved)
+    return f"Move a piece of “{section.title}”"
+
+
+@commands("set")
+def _set(section: Section, stretches: list[Stretch], request) -> str:
+    at = _place(stretches, request)
+    stretches[at] = _stretch(section, request, stretches[at].recording, stretches[at])
+    return f"Change a piece of “{section.title}”"
+
+
+@commands("add")
+def _add(section: Section, stretches: list[Stretch], request) -> str:
+    stretches.append(_stretch(section, request, request.POST.get("recording", "")))
+    return f"Add a piece to “{section.title}”"
+
+
+def _place(stretches: list[Stretch], request) -> int:
+    at = whole_number(request.POST.get("at"))
+    if at is None or at >= len(stretches):
+        raise BadCut("This piece is no longer there. The list shows how it is now.")
+    return at
 
 
 def time_text(seconds: float) -> str:

@@ -19,6 +19,7 @@ from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.deliveries.board import CHANGED, Board
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.history.changing import changing, undo
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
 from sermovox.recovery import look_after
@@ -74,13 +75,13 @@ class Changed(Standing):
 
     def test_a_strike_and_its_undoing(self):
         page = Page.of(self.one.recording)
-        with order.changing(self.production, self.narrator, "Strike", pages=[page]):
+        with changing(self.production, self.narrator, "Strike", beside=[page]):
             page.marks = [{"id": 1, "kind": STRIKE, "start_sample": 9000, "end_sample": 30000}]
             page.save()
             Page.objects.filter(pk=page.pk).update(revision=page.revision + 1)
         self.assertIn("what is cut or marked", self.words())
         self.assertEqual(self.words(self.two), ())
-        order.undo(self.production)
+        undo(self.production)
         self.assertEqual(self.words(), ())
 
     def test_a_point_on_the_page_changes_nothing_that_is_heard(self):
@@ -125,7 +126,7 @@ class Changed(Standing):
     def test_moving_the_running_order(self):
         order.move(self.production, self.narrator, [self.three.pk], self.one.pk)
         self.assertEqual(self.words(self.three)[0], "its name")
-        order.undo(self.production)
+        undo(self.production)
         self.assertEqual(self.words(self.three), ())
 
     def test_the_day_changes_nothing(self):
@@ -308,7 +309,7 @@ class Joined(Standing):
         self.make(outlets=("single-file-audiobook",))
         order.move(self.production, self.narrator, [self.three.pk], self.one.pk)
         self.assertEqual(self.words(self.two, "single-file-audiobook"), ("its sections (in another order)",))
-        order.undo(self.production)
+        undo(self.production)
         self.bring_in(speech(seconds=4, seed=41), name="four.wav")
         self.assertIn("its sections (1 section more)", self.words(self.two, "single-file-audiobook"))
 

@@ -18,6 +18,7 @@ from mastering.tests.signals import noise, speech
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.manifest import as_csv
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.runs import start_run
 from sermovox.recovery import requeue_tasks
 from sermovox.ui.tests.base import AppTestCase
 
@@ -166,7 +167,7 @@ class Breaking(AppTestCase):
         super().setUp()
         self.bring_in()
         section = self.production.sections.get()
-        (self.delivery,) = Delivery.start(self.production, [shipped()["podcast-host"]], [section])
+        (self.delivery,) = start_run(self.production, [shipped()["podcast-host"]], [section])
         self.file = self.delivery.files.get()
 
     def broken_off_by(self, worker_id: str) -> DBTaskResult:

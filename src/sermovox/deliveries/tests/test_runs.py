@@ -14,8 +14,9 @@ from mastering.tagging.inscribing import sound_sha256
 from mastering.tests.signals import picture, speech
 from sermovox import storage
 from sermovox.cutting.models import Page
+from sermovox.deliveries.archive import extras_of
 from sermovox.deliveries.bundles import of_run
-from sermovox.deliveries.manifest import chapter_files, extras_of
+from sermovox.deliveries.manifest import chapter_files
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.outlets.models import RuleSheet
 from sermovox.ui.tests.base import AppTestCase

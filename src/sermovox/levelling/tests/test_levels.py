@@ -12,6 +12,7 @@ from mastering.outlets.outlet import shipped, shipped_text
 from mastering.tests.signals import noise, speech
 from sermovox import storage
 from sermovox.deliveries.models import Delivery
+from sermovox.deliveries.runs import start_run
 from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.sources.soundings import Soundings
@@ -44,7 +45,7 @@ class LevelsTestCase(AppTestCase):
 
     def deliver(self, outlet: str = "radio-playout", toml: str = "") -> Delivery:
         sections = list(self.production.sections.all())
-        (delivery,) = Delivery.start(self.production, [shipped()[outlet]], sections, again=True)
+        (delivery,) = start_run(self.production, [shipped()[outlet]], sections, again=True)
         if toml:
             Delivery.objects.filter(pk=delivery.pk).update(outlet_toml=toml)
         self.work()
@@ -225,9 +226,7 @@ class Making(LevelsTestCase):
         self.treat(loud, quiet, together="yes")
         files = list(self.deliver().files.all())
         self.assertEqual(files[0].gain_db, files[1].gain_db)
-        (alone,) = Delivery.start(
-            self.production, [shipped()["radio-playout"]], [self.production.sections.get(pk=quiet.pk)]
-        )
+        (alone,) = start_run(self.production, [shipped()["radio-playout"]], [self.production.sections.get(pk=quiet.pk)])
         self.work()
         self.assertEqual(alone.files.get().gain_db, files[0].gain_db)
         self.assertIn("the same for all of its set", dict(alone.files.get().steps)["Gain"])
@@ -279,7 +278,7 @@ class SpeechAndMusic(AppTestCase):
         self.work()
         page = self.client.get(levels)
         self.assertContains(page, "speech from 0:00.0 to 0:08.0")
-        (delivery,) = Delivery.start(self.production, [shipped()["radio-playout"]], [self.section])
+        (delivery,) = start_run(self.production, [shipped()["radio-playout"]], [self.section])
         self.work()
         file = delivery.files.get()
         samples = soundfile.read(file.path, always_2d=True)[0]

@@ -9,7 +9,7 @@ from django.utils import timezone
 from mastering.outlets.outlet import parse, shipped, shipped_text
 from mastering.outlets.rules import RULE_KINDS
 from mastering.tests.signals import speech, written
-from sermovox.deliveries.models import Delivery
+from sermovox.deliveries.runs import start_run
 from sermovox.outlets.models import FileCheck, RuleSheet, outlets_of
 from sermovox.ui.tests.base import AppTestCase
 
@@ -106,13 +106,13 @@ class Sheets(AppTestCase):
 
     def test_a_delivery_remembers_the_rules_it_was_made_under(self):
         self.bring_in()
-        (delivery,) = Delivery.start(self.production, [self.outlet()], list(self.production.sections.all()))
+        (delivery,) = start_run(self.production, [self.outlet()], list(self.production.sections.all()))
         self.change(all__exactly="64")
         delivery.refresh_from_db()
         self.assertEqual(delivery.outlet.rule("bit_rate_kbps").demands[None].exactly, 128)
         self.work()
         self.assertAlmostEqual(delivery.files.get().figures["bit_rate_kbps"], 128, delta=0.5)
-        (later,) = Delivery.start(self.production, [self.outlet()], list(self.production.sections.all()))
+        (later,) = start_run(self.production, [self.outlet()], list(self.production.sections.all()))
         self.work()
         self.assertAlmostEqual(later.files.get().figures["bit_rate_kbps"], 64, delta=0.5)
 

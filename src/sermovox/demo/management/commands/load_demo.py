@@ -6,7 +6,7 @@ from django.core.management.base import BaseCommand
 from mastering.editing.scripts import entries, recognised
 from mastering.outlets.outlet import shipped
 from sermovox.accounts.models import DEMO_USERNAME
-from sermovox.deliveries.models import Delivery
+from sermovox.deliveries.runs import start_run
 from sermovox.demo.artwork import book_cover
 from sermovox.demo.scenario import (
     BOOK,
@@ -66,7 +66,7 @@ class Command(BaseCommand):
         production.outlet_keys = list(columns)
         production.save(update_fields=["outlet_keys"])
         ready = production.sections.filter(recording__state=Recording.State.READY)
-        Delivery.start(production, [shipped()[key] for key in keys], list(ready.select_related("recording")))
+        start_run(production, [shipped()[key] for key in keys], list(ready.select_related("recording")))
 
     def _lines(self, narrator) -> None:
         """A client's lines whose takes wait to be paired with them."""

@@ -1,0 +1,393 @@
+"""Planning: the gentlest chain that makes a section meet an outlet's level rules, or why nothing can."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from math import inf
+
+from mastering.errors import CannotMake
+from mastering.meters.envelope import Envelope
+from mastering.meters.meter import Levels
+from mastering.meters.offset import lies_low, offset_of
+from mastering.meters.speech import is_pause, noise_floor, room_stretch
+from mastering.outlets import sentences
+from mastering.outlets.headtail import left_alone, plan_edges
+from mastering.outlets.known import NOTHING_KNOWN, Known
+from mastering.outlets.levelplan import LevelPlan
+from mastering.outlets.rules import LOUDNESS_RULES, OF_DELIVERIES, PEAK_RULES, Demand, meets
+from mastering.shaping.chain import Chain
+from mastering.shaping.rehearsal import Rehearsed, rehearse, reshaped
+from mastering.shaping.ride import ride_curve
+from mastering.shaping.treatment import ALWAYS, AS_IT_IS, MOST_HUSH_DB, NEEDED, NEVER, Treatment
+
+_PCM_MARGIN_DB = 0.1
+_LOSSY_MARGIN_DB = 0.6
+"""Encoding moves peaks; this much room lets most files pass at the first attempt (measured on speech at
+128 kbit/s, where the decoded peak rises by 0.1 to 0.5 dB)."""
+_INSIDE_DB = 0.5
+"""How far inside the edge of a range a level is put: encoding moves it by hundredths."""
+_NOISE_INSIDE_DB = 0.1
+"""Encoding moves a noise floor by less (measured on speech at 128 kbit/s)."""
+_HUSH_MORE_DB = 1.0
+"""How much further than just enough noise is lowered: hush lands within 2 dB of what is wanted, mostly within half."""
+_WORTH_RIDING = 0.2
+"""What ride has to bring rules nearer by, LU or dB, to be worth its moving of the voice."""
+_HEAVY_LIMITING_DB = 6.0
+_MOST_MADE_UP_DB = 3.0
+"""How much loudness taken by the limiter is made up for with more gain. Beyond that it works on the voice itself,
+not on stray peaks, and every further decibel of gain only flattens it."""
+NEAR = "consistency_lu"
+"""The demand that a section's loudness lies near the others', as a range in LUFS."""
+
+
+def plan_levels(
+    levels: Levels,
+    demands: dict[str, Demand],
+    *,
+    lossy: bool,
+    treatment: Treatment = AS_IT_IS,
+    content_kind: str = "speech",
+    fixed_gain_db: float | None = None,
+    near: Demand | None = None,
+    filtered: Callable[[], Levels] | None = None,
+    known: Known = NOTHING_KNOWN,
+) -> LevelPlan:
+    """Find the gentlest chain that meets all level rules together: gain, limiter, then ride, then hush.
+
+    Parameters
+    ----------
+    levels
+        Measured on the section in the outlet's number of channels, after the rumble filter where there is one.
+    demands
+        The outlet's demands by rule name, for that number of channels and the section's content.
+    lossy
+        Whether the encoder will move the peaks.
+    fixed_gain_db
+        The gain of the set it belongs to; found anew where None.
+    near
+        The loudness it must have besides, to lie near the other sections', LUFS.
+    filtered
+        Gives the levels after the rumble filter, where that is to be on if needed.
+    known
+        What is known of its recordings.
+
+    Raises
+    ------
+    CannotMake
+        When the section is silent throughout or too short to have a loudness.
+    """
+    if levels.silent:
+        raise CannotMake("This recording is silent throughout: there is nothing to bring to a level.")
+    asked, demands = demands, {name: demand for name, demand in demands.items() if name not in OF_DELIVERIES}
+    if near is not None:
+        demands[NEAR] = near
+    planner = _Planner(levels, demands, lossy, treatment, content_kind, fixed_gain_db)
+    best = planner.attempt(
+        ride=treatment.ride == ALWAYS, hush_db=treatment.hush_db if treatment.hush == ALWAYS else 0.0
+    )
+    if treatment.needs_both and filtered and "noise_floor_dbfs" in best.unmet and lies_low(levels):
+        return plan_levels(
+            filtered(),
+            asked,
+            lossy=lossy,
+            treatment=replace(treatment, rumble=ALWAYS),
+            content_kind=content_kind,
+            fixed_gain_db=fixed_gain_db,
+            near=near,
+            known=known,
+        )
+    advice: dict[str, str] = {}
+    if best.unmet.keys() & sentences.HELPED_BY_RIDE and not best.ride:
+        ridden = planner.attempt(ride=True, hush_db=best.hush_db)
+        if ridden.worst(sentences.HELPED_BY_RIDE) < best.worst(sentences.HELPED_BY_RIDE) - _WORTH_RIDING:
+            if treatment.ride == NEEDED:
+                best = ridden
+            else:
+                advice["ride"] = sentences.ride_would(ridden.unmet)
+    excess_db = best.unmet.get("noise_floor_dbfs", 0.0)
+    if excess_db and treatment.hush == NEEDED:
+        wanted_db = min(best.hush_db + excess_db + _HUSH_MORE_DB, treatment.hush_db)
+        best = planner.attempt(ride=best.ride, hush_db=wanted_db)
+    return planner.settled(best, advice, known)
+
+
+def corrected(plan: LevelPlan, found: Levels, demands: dict[str, Demand]) -> LevelPlan | None:
+    """Change the plan by what the finished file missed; None when gain and ceiling can do no better."""
+    gain_db, ceiling = plan.gain_db, plan.ceiling_dbtp
+    for name in (*LOUDNESS_RULES, *PEAK_RULES):
+        demand, figure = demands.get(name), getattr(found, name)
+        if demand is None or figure is None or meets(figure, demand):
+            continue
+        if name in PEAK_RULES and demand.target is None:
+            # Encoding raised it from here, whether or not the limiter had to act.
+            encoded_from = plan.source_peak_dbtp + plan.gain_db
+            ceiling = (
+                (encoded_from if ceiling is None else min(ceiling, encoded_from))
+                - (figure - demand.high)
+                - _PCM_MARGIN_DB
+            )
+        elif not plan.fixed_gain:
+            gain_db = min(gain_db + _aim(figure, demand) - figure, plan.highest_gain_db)
+    if (gain_db, ceiling) == (plan.gain_db, plan.ceiling_dbtp):
+        return None
+    return replace(plan, gain_db=gain_db, ceiling_dbtp=ceiling)
+
+
+def gain_range(figures: dict[str, float | None], demands: dict[str, Demand]) -> tuple[float, float]:
+    """The lowest and the highest gain, dB, with which figures meet all they are asked if nothing is limited.
+
+    The lowest is above the highest where no gain does. The noise floor is minded where that leaves a gain that does.
+    """
+    lowest, highest = -inf, inf
+    for name, demand in _aimed(demands).items():
+        figure = figures.get(name)
+        if figure is None:
+            raise CannotMake(
+                "This recording is too short or too quiet to have a loudness (it takes at least 0.4 s above "
+                "-70 LUFS), and this outlet asks for one."
+            )
+        if demand.low is not None:
+            lowest = max(lowest, demand.low - figure)
+        if demand.high is not None:
+            highest = min(highest, demand.high - figure)
+    quiet_db = _quiet_enough_db(figures, demands)
+    return (lowest, quiet_db) if lowest < quiet_db < highest else (lowest, highest)
+
+
+def _quiet_enough_db(figures: dict[str, float | None], demands: dict[str, Demand]) -> float:
+    """The highest gain, dB, that leaves the noise floor where it may be; infinite where nothing is asked of it."""
+    demand, floor_dbfs = demands.get("noise_floor_dbfs"), figures.get("noise_floor_dbfs")
+    if demand is None or demand.high is None or floor_dbfs is None:
+        return inf
+    return demand.high - floor_dbfs - _NOISE_INSIDE_DB
+
+
+def needed_gain_db(figures: dict[str, float | None], demands: dict[str, Demand]) -> float:
+    """The gain that would meet the outlet's aims if nothing were limited: what is in range already is left alone."""
+    lowest, highest = gain_range(figures, demands)
+    wanted = 0.0
+    for name, demand in _aimed(demands).items():
+        if demand.target is not None:
+            wanted = demand.target - figures[name]
+            break
+    if lowest > highest:
+        # They cannot all be met; the first is, and the plan says by how much the others are missed.
+        name, demand = next(iter(_aimed(demands).items()))
+        return _aim(figures[name], demand) - figures[name]
+    inside = _INSIDE_DB if lowest == -inf or highest == inf else min(_INSIDE_DB, (highest - lowest) / 4)
+    return min(max(wanted, lowest + inside), highest - inside)
+
+
+def _aimed(demands: dict[str, Demand]) -> dict[str, Demand]:
+    """Those that say how loud it shall be; peaks with a target first."""
+    found = {n: demands[n] for n in PEAK_RULES if n in demands and demands[n].target is not None}
+    found |= {name: demands[name] for name in LOUDNESS_RULES if name in demands}
+    return found | ({NEAR: demands[NEAR]} if NEAR in demands else {})
+
+
+def _aim(measured: float, demand: Demand) -> float:
+    """The target, or the nearest point comfortably inside the range: leave alone what is already there."""
+    if demand.target is not None:
+        return demand.target
+    low, high = demand.low, demand.high
+    inside = _INSIDE_DB if low is None or high is None else min(_INSIDE_DB, (high - low) / 4)
+    if low is not None and measured < low + inside:
+        return low + inside
+    if high is not None and measured > high - inside:
+        return high - inside
+    return measured
+
+
+@dataclass(frozen=True)
+class _Attempt:
+    """One chain tried: what would come of it, and by how much each rule would be missed."""
+
+    ride: bool
+    hush_db: float
+    gain_db: float
+    highest_gain_db: float
+    source_peak_dbtp: float
+    rehearsed: Rehearsed
+    figures: dict[str, float | None]
+    unmet: dict[str, float]
+
+    def worst(self, names: frozenset[str]) -> float:
+        return sum(miss for name, miss in self.unmet.items() if name in names)
+
+
+class _Planner:
+    """Tries chains on one section."""
+
+    def __init__(self, levels, demands, lossy, treatment, content_kind, fixed_gain_db):
+        self._levels, self._demands, self._treatment, self._fixed_gain_db = levels, demands, treatment, fixed_gain_db
+        margin_db = _LOSSY_MARGIN_DB if lossy else _PCM_MARGIN_DB
+        highs = [demands[name].high for name in PEAK_RULES if name in demands and demands[name].target is None]
+        self._ceiling = min(highs) - margin_db if highs else None
+        self._quiet_s = room_stretch(levels.envelope)
+        marked = treatment.noise_s if treatment.noise_s and treatment.noise_s[1] <= levels.duration_s else None
+        self._noise_s = marked or self._quiet_s
+        self._noise_is_speech = bool(marked) and not is_pause(levels.envelope, *marked)
+        self._head_tail = (
+            plan_edges(levels, demands, self._quiet_s) if treatment.room_tone else left_alone(levels, demands)
+        )
+        self._may_ride = content_kind != "music"
+        self._curve = None
+
+    def attempt(self, *, ride: bool, hush_db: float) -> _Attempt:
+        ride, hush_db = ride and self._may_ride, hush_db if self._noise_s else 0.0
+        if ride and self._curve is None:
+            self._curve = ride_curve(self._levels.envelope)
+        chain = Chain(
+            edges=self._head_tail.edges,
+            quiet_s=self._quiet_s,
+            hush_db=hush_db,
+            noise_s=self._noise_s,
+            ride_db=self._curve if ride else None,
+        )
+        base, figures = self._figures(chain)
+        with_noise = self._tried(ride, hush_db, base, figures, self._demands)
+        if not with_noise.unmet or "noise_floor_dbfs" not in self._demands:
+            return with_noise
+        # Where not all can be met, the voice comes first, and the plan says by how much the noise is too loud.
+        aims = {name: demand for name, demand in self._demands.items() if name != "noise_floor_dbfs"}
+        return self._tried(ride, hush_db, base, figures, aims)
+
+    def _tried(
+        self, ride: bool, hush_db: float, base: Envelope, figures: dict[str, float | None], aims: dict[str, Demand]
+    ) -> _Attempt:
+        """One chain with the gain that meets these aims best."""
+        needed_db = needed_gain_db(figures, aims) if self._fixed_gain_db is None else self._fixed_gain_db
+        highest_gain_db = needed_db + (_MOST_MADE_UP_DB if self._fixed_gain_db is None else 0.0)
+        quiet_db = _quiet_enough_db(figures, aims)
+        if needed_db <= quiet_db:
+            highest_gain_db = min(highest_gain_db, quiet_db)
+        gain_db, rehearsed = self._gain(base, figures, needed_db, highest_gain_db)
+        reached = self._reached(figures, gain_db, rehearsed)
+        unmet = {name: sentences.miss(reached.get(name), demand) for name, demand in self._demands.items()}
+        return _Attempt(
+            ride=ride,
+            hush_db=hush_db,
+            gain_db=gain_db,
+            highest_gain_db=highest_gain_db,
+            source_peak_dbtp=figures["true_peak_dbtp"],
+            rehearsed=rehearsed,
+            figures=reached,
+            unmet={name: by for name, by in unmet.items() if by > 0},
+        )
+
+    def settled(self, best: _Attempt, advice: dict[str, str], known: Known) -> LevelPlan:
+        """The plan that an attempt makes, with all there is to say about it."""
+        ranged = (float(self._curve.min()), float(self._curve.max())) if best.ride else None
+        told = sentences.collisions(
+            best.unmet,
+            best.figures,
+            self._demands,
+            gain_db=best.gain_db,
+            hush_db=best.hush_db,
+            most_hush_db=MOST_HUSH_DB if self._noise_s else None,
+            ridden=best.ride,
+            advice=advice,
+            together=self._fixed_gain_db is not None,
+            low=sentences.lies_low(offset_of(self._levels)) if lies_low(self._levels) else "",
+        )
+        remarks = [*known.remarks, *self._head_tail.remarks]
+        if best.rehearsed.limited_db >= _HEAVY_LIMITING_DB:
+            remarks.append(sentences.heavy_limiting(best.rehearsed.limited_db))
+        if self._treatment.ride != NEVER and not self._may_ride:
+            remarks.append("Ride is for speech and leaves music alone.")
+        if best.hush_db and self._noise_is_speech:
+            remarks.append(
+                "Where noise is learned there seems to be speech, which hush would take for noise. Mark a stretch that "
+                "holds the room alone."
+            )
+        if self._treatment.hush != NEVER and self._noise_s is None:
+            remarks.append("Hush finds no pause to learn the noise from. Mark a stretch that holds nothing else.")
+        return LevelPlan(
+            gain_db=best.gain_db,
+            ceiling_dbtp=self._ceiling,
+            highest_gain_db=best.highest_gain_db,
+            source_peak_dbtp=best.source_peak_dbtp,
+            fixed_gain=self._fixed_gain_db is not None,
+            rumble_hz=self._treatment.measured_hz,
+            hush_db=best.hush_db,
+            noise_s=self._noise_s,
+            ride_range_db=ranged,
+            edges=self._head_tail.edges,
+            quiet_s=self._quiet_s,
+            limited_db=best.rehearsed.limited_db,
+            predicted={n: round(value, 2) for n, value in best.figures.items() if value is not None and n != NEAR},
+            unmet={name: round(by, 2) for name, by in best.unmet.items()},
+            mono=known.mono,
+            collisions=(
+                *known.collisions,
+                *self._head_tail.collisions.values(),
+                *(sentence for _, sentence in told),
+            ),
+            collided=(*[""] * len(known.collisions), *self._head_tail.collisions, *(name for name, _ in told)),
+            remarks=tuple(remarks),
+        )
+
+    def _figures(self, chain: Chain) -> tuple[Envelope, dict[str, float | None]]:
+        """The envelope after the chain, and its figures before gain and limiter."""
+        levels = self._levels
+        names = (*PEAK_RULES, *LOUDNESS_RULES, "noise_floor_dbfs", "loudness_range_lu")
+        base = reshaped(levels.envelope, chain)
+        if base is levels.envelope:
+            figures = {name: getattr(levels, name) for name in names}
+        else:
+            told = rehearse(base, gain_db=0.0, ceiling_dbtp=None)
+            # As far as the highest sample moves, the highest point between samples moves with it.
+            moved_db = (int(base.peak.max()) - int(levels.envelope.peak.max())) / 100
+            figures = {
+                "sample_peak_dbfs": levels.sample_peak_dbfs + moved_db,
+                "true_peak_dbtp": levels.true_peak_dbtp + moved_db,
+                "integrated_lufs": None if levels.integrated_lufs is None else told.integrated_lufs,
+                "rms_dbfs": told.rms_dbfs,
+                "rms_aes17_dbfs": told.rms_dbfs + levels.rms_aes17_dbfs - levels.rms_dbfs,
+                "noise_floor_dbfs": noise_floor(base),
+                "loudness_range_lu": told.loudness_range_lu,
+            }
+        if NEAR in self._demands:
+            figures[NEAR] = figures["integrated_lufs"]
+        return base, figures
+
+    def _gain(
+        self, base: Envelope, figures: dict[str, float | None], needed_db: float, highest_db: float
+    ) -> tuple[float, Rehearsed]:
+        """The gain that meets the aim with the limiter at work, as far as that can be had."""
+        gain_db = needed_db
+        rehearsed = rehearse(base, gain_db=gain_db, ceiling_dbtp=self._ceiling)
+        aimed = _aimed(self._demands)
+        name = next(iter(aimed), None)
+        if self._fixed_gain_db is not None or name is None or name in PEAK_RULES:
+            return gain_db, rehearsed
+        aim = figures[name] + needed_db
+        # A few rounds of putting on again what the limiter takes settle within hundredths.
+        for _ in range(6):
+            wanted_db = min(gain_db + aim - self._reached(figures, gain_db, rehearsed)[name], highest_db)
+            if abs(wanted_db - gain_db) < 0.02:
+                break
+            gain_db = wanted_db
+            rehearsed = rehearse(base, gain_db=gain_db, ceiling_dbtp=self._ceiling)
+        return gain_db, rehearsed
+
+    def _reached(self, figures: dict, gain_db: float, rehearsed: Rehearsed) -> dict[str, float | None]:
+        levels, limit = self._levels, self._ceiling if self._ceiling is not None else inf
+        whole_db = levels.rms_aes17_dbfs - levels.rms_dbfs
+        reached = {
+            "integrated_lufs": rehearsed.integrated_lufs,
+            "rms_dbfs": rehearsed.rms_dbfs,
+            "rms_aes17_dbfs": rehearsed.rms_dbfs + whole_db,
+            "loudness_range_lu": rehearsed.loudness_range_lu,
+            "noise_floor_dbfs": _plus(figures["noise_floor_dbfs"], gain_db),
+            "sample_peak_dbfs": min(figures["sample_peak_dbfs"] + gain_db, limit),
+            "true_peak_dbtp": min(figures["true_peak_dbtp"] + gain_db, limit),
+            "head_s": _plus(levels.head_s, self._head_tail.edges.head_s),
+            "tail_s": _plus(levels.tail_s, self._head_tail.edges.tail_s),
+        }
+        if NEAR in self._demands:
+            reached[NEAR] = rehearsed.integrated_lufs
+        return {name: None if value == -inf else value for name, value in reached.items()}
+
+
+def _plus(level: float | None, more: float) -> float | None:
+    return None if level is None else level + more

@@ -1,0 +1,122 @@
+"""What several commands take: treatments, facts for patterns, marks in a file; plans of files beside each other."""
+
+import argparse
+import time
+from pathlib import Path
+
+from mastering.audio.facts import FileFacts
+from mastering.editing.labels import FORMATS, Label, read_labels
+from mastering.editing.texts import decoded
+from mastering.errors import MasteringError
+from mastering.meters.sides import BY_ITSELF, WAYS
+from mastering.naming.patterns import FIELDS
+from mastering.outlets.levelplan import LevelPlan
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.setplan import Given, plan_set
+from mastering.pipeline import Survey
+from mastering.shaping.treatment import ALWAYS, AS_IT_IS, CHOICES, NEEDED, NEVER, RUMBLE_HZ, Treatment
+from mastering.tagging.markers import markers_inside
+
+
+def takes_treatment(command: argparse.ArgumentParser) -> None:
+    choices = [choice.replace(" ", "-") for choice in CHOICES]
+    command.add_argument(
+        "--mono",
+        choices=[way.replace(" ", "-") for way in WAYS],
+        default=BY_ITSELF.replace(" ", "-"),
+        help="how mono is made of two sides (default: %(default)s)",
+    )
+    command.add_argument(
+        "--rumble",
+        type=_rumble,
+        nargs="?",
+        default=(0.0, ALWAYS),
+        const=(RUMBLE_HZ, ALWAYS),
+        metavar="HZ|if-needed",
+        help=f"take away what lies below (off; {RUMBLE_HZ:g} Hz where no number is given, or only where it is needed)",
+    )
+    command.add_argument("--hush", choices=choices, default=NEVER, help="lower steady noise (default: %(default)s)")
+    command.add_argument(
+        "--hush-db",
+        type=float,
+        default=AS_IT_IS.hush_db,
+        metavar="DB",
+        help="by how much at most (default: %(default)g)",
+    )
+    command.add_argument("--ride", choices=choices, default=NEVER, help="even out the voice (default: %(default)s)")
+    command.add_argument("--no-room-tone", action="store_true", help="leave head and tail as they are")
+    command.add_argument("--together", action="store_true", help="one gain for all files")
+
+
+def treatment_of(options) -> Treatment:
+    return Treatment(
+        mono=options.mono.replace("-", " "),
+        rumble_hz=options.rumble[0],
+        rumble=options.rumble[1],
+        hush=options.hush.replace("-", " "),
+        hush_db=options.hush_db,
+        ride=options.ride.replace("-", " "),
+        room_tone=not options.no_room_tone,
+        together=options.together,
+    )
+
+
+def _rumble(text: str) -> tuple[float, str]:
+    return (RUMBLE_HZ, NEEDED) if text.replace("-", " ") == NEEDED else (float(text), ALWAYS)
+
+
+def plans_of(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, LevelPlan | MasteringError]]:
+    """The plan of each file beside the others, or what is wrong with it."""
+    known: dict[Path, Given] = {}
+    wrong: dict[Path, MasteringError] = {}
+    for path in options.files:
+        survey = Survey(path, treatment)
+        try:
+            channels = survey.channels_for(outlet, options.content)
+            known[path] = Given(
+                survey.measured(channels).levels,
+                options.content,
+                treatment,
+                lambda survey=survey, channels=channels: survey.measured(channels, filtered=True).levels,
+                survey.known(channels),
+            )
+        except MasteringError as error:
+            wrong[path] = error
+    planned = dict(zip(known, plan_set(list(known.values()), outlet), strict=True))
+    return [(path, wrong.get(path) or planned[path]) for path in options.files]
+
+
+def takes_facts(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--fact",
+        action="append",
+        default=[],
+        metavar="NAME=TEXT",
+        help="what patterns for names and tags may use, such as author='Ada Fenn'; may be repeated",
+    )
+    command.add_argument("--artwork", type=Path, metavar="PICTURE", help="the picture for outlets that ask for one")
+
+
+def facts_given(options) -> list[dict]:
+    """What patterns may use of each file: its name and place, its folder for a production, and what --fact says."""
+    given = {}
+    for pair in options.fact:
+        name, sign, text = pair.partition("=")
+        if not sign or name not in FIELDS:
+            raise MasteringError(f"“{pair}” is no fact. Write NAME=TEXT; names are: {', '.join(FIELDS)}.")
+        given[name] = text
+    shared = {"date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
+    return [
+        {"production": path.resolve().parent.name, "place": place, "title": path.stem, "source": path.stem}
+        | shared
+        | given
+        for place, path in enumerate(options.files, 1)
+    ]
+
+
+def labels_of(recording: FileFacts, marks: Path) -> list[Label]:
+    duration_s = recording.frames / recording.sample_rate_hz
+    kind = marks.suffix.lower().removeprefix(".")
+    if kind in FORMATS:
+        return read_labels(decoded(marks.read_bytes())[0], kind, duration_s=duration_s)
+    return markers_inside(marks, sample_rate_hz=recording.sample_rate_hz, duration_s=duration_s)

@@ -1,0 +1,45 @@
+"""What screens can be asked to do by name. Undo and redo are among it on all of them."""
+
+from collections.abc import Callable
+
+from mastering.errors import MasteringError
+from sermovox.history.changing import redo, undo
+
+
+class NoSuchCommand(MasteringError):
+    """Nothing goes by this name."""
+
+
+def _plainly(command: Callable[..., str], *given) -> str:
+    return command(*given)
+
+
+class Commands:
+    """Commands by name. Each takes what `run` is given behind the production, and says in a sentence what was done.
+
+    `within` runs them, where something is to be done around each.
+    """
+
+    def __init__(self, within: Callable[..., str] = _plainly):
+        self._within, self._known = within, {}
+
+    def __call__(self, name: str) -> Callable:
+        """Register a command under this name."""
+
+        def register(command: Callable[..., str]) -> Callable[..., str]:
+            self._known[name] = command
+            return command
+
+        return register
+
+    def run(self, name: str, production, *given) -> str:
+        """Do it. Raises NoSuchCommand, and what the command raises."""
+        if name == "undo":
+            change = undo(production)
+            return f"Undone: {change.words}." if change else "There is nothing to undo."
+        if name == "redo":
+            change = redo(production)
+            return f"Done again: {change.words}." if change else "There is nothing to do again."
+        if name not in self._known:
+            raise NoSuchCommand("There is no such change.")
+        return self._within(self._known[name], *given)

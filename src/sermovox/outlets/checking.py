@@ -1,0 +1,51 @@
+"""Files from anywhere brought in to be held against an outlet."""
+
+import os
+import uuid
+from collections.abc import Iterable
+from datetime import timedelta
+
+from django.utils import timezone
+
+from mastering.outlets.outlet import Outlet, written
+from sermovox import storage
+from sermovox.limits import is_short
+from sermovox.outlets.models import KEPT_FOR, FileCheck
+from sermovox.outlets.tasks import check_file
+from sermovox.queue import enqueue_once
+
+_ARRIVES_WITHIN = timedelta(hours=1)
+
+
+def begin(user, outlet: Outlet, files: Iterable, content_kind: str) -> None:
+    """Keep uploaded files until they are checked, and queue that. What was found long ago is forgotten."""
+    for old in FileCheck.objects.filter(created_at__lt=timezone.now() - KEPT_FOR):
+        old.delete()
+    batch, text = uuid.uuid4(), written(outlet)
+    for file in files:
+        facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}
+        check = FileCheck.objects.create(name=file.name[:255], content_kind=content_kind, **facts)
+        try:
+            arriving = check.path.with_name(f"{check.pk}.arriving")
+            with arriving.open("wb") as kept:
+                for chunk in file.chunks():
+                    kept.write(chunk)
+            os.replace(arriving, check.path)
+        except OSError as error:
+            check.settle(FileCheck.State.UNREADABLE, said=storage.said_of(error))
+        else:
+            _queue(check)
+
+
+def go_on(check: FileCheck) -> None:
+    """Have it checked, should it not be in the queue although its file is here."""
+    if check.path.exists():
+        _queue(check)
+    elif check.created_at < timezone.now() - _ARRIVES_WITHIN:
+        check.settle(FileCheck.State.UNREADABLE, said="This file did not arrive whole. Send it once more.")
+
+
+def _queue(check: FileCheck) -> None:
+    """Have it checked. Files of several people take turns."""
+    before = FileCheck.objects.under_way().filter(owner=check.owner_id, pk__lt=check.pk)
+    enqueue_once(check_file, check.pk, short=is_short(check.path), behind=before.count())
