@@ -27,13 +27,14 @@ from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
 from mastering.meters.meter import Levels
-from mastering.outlets.checksheet import FAIL, CheckSheet, HeldPassage, check
+from mastering.outlets.checksheet import HeldPassage, check
+from mastering.outlets.demands import Demand
+from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.known import Known, known_of
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, PassageMeters, levelled_parts, passages_of, plan_parted
 from mastering.outlets.planning import corrected, plan_levels
-from mastering.outlets.rules import Demand
 from mastering.rendering import Folded, Programme
 from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained

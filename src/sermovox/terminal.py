@@ -11,8 +11,10 @@ from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement
 from mastering.naming.checks import natural_order
-from mastering.outlets.checksheet import FAIL, CheckSheet
-from mastering.outlets.outlet import CONTENT_KINDS, Outlet, parse, shipped
+from mastering.outlets.findings import FAIL, CheckSheet
+from mastering.outlets.outlet import CONTENT_KINDS, Outlet
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rulesheets import parse, shipped
 
 
 def takes_files(command: argparse.ArgumentParser) -> None:
@@ -71,26 +73,6 @@ def outlet_of(key: str) -> Outlet:
     return shipped()[key]
 
 
-_INSTEAD = {
-    "artwork_px": "Give a square picture with --artwork PICTURE.",
-    "artwork_kb": "Give a square picture with --artwork PICTURE.",
-    "artwork_format": "Give a square picture with --artwork PICTURE.",
-    "noise_floor_dbfs": "Allow --hush if-needed, and --rumble if-needed where the zero line is off or it rumbles; or "
-    "record in a quieter room.",
-    "loudness_range_lu": "Allow --ride if-needed.",
-    "head_s": "Leave --no-room-tone out, so that room tone is set as the outlet asks.",
-    "tail_s": "Leave --no-room-tone out, so that room tone is set as the outlet asks.",
-    "names": "Give another pattern with --names, or rename it with sermovox rename.",
-    "order": "Begin the names with {place|pad}: --names '{place|pad}-{title}'.",
-    "duration_s": "Cut it in two, or join it with the next: sermovox cut.",
-    "size_mb": "Cut it in two with sermovox cut, or ask for a lower bitrate on the rule sheet.",
-    "chapters": "Write titled marks into the recording with sermovox marks --copy, then make it again.",
-    "tag_title": "Name the recording as it is to be called, or give --fact title=TEXT; then sermovox tags --write.",
-    "tag_track": "Write the tags again: sermovox tags --write.",
-    "tag_form": "Write the tags again: sermovox tags --write.",
-    "tag_encoder": "Write the tags again: sermovox tags --write.",
-}
-"""What mends a failing rule here, where the application's own advice would name one of its screens."""
 _OPTIONS = {
     "rumble filter": "rumble filter (--rumble)",
     "Hush of": "Hush (--hush, --hush-db) of",
@@ -104,13 +86,9 @@ def here(finding: dict[str, str]) -> dict[str, str]:
     """A finding with advice that names options instead of screens."""
     if finding["verdict"] != FAIL:
         return finding
-    rule = finding["rule"]
-    advice = _INSTEAD.get(rule, "")
-    if not advice and rule.startswith("tag_"):
-        advice = f"Give it with --fact NAME=TEXT; the pattern of {rule} says which. Then sermovox tags --write."
-    if rule in ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs") and "quieter" in finding["advice"]:
-        advice = "Peaks left no room for more gain: allow --ride if-needed, or take sharp knocks out of the recording."
-    return finding | {"advice": advice or finding["advice"]}
+    advice = RULE_KINDS[finding["rule"]].advice
+    too_low = finding["margin"].endswith("too low") and advice.terminal_too_low
+    return finding | {"advice": too_low or advice.terminal or finding["advice"]}
 
 
 def in_options(sentence: str) -> str:

@@ -4,13 +4,14 @@ from dataclasses import dataclass, field
 
 from mastering.meters.envelope import CELLS_PER_SECOND, is_silent
 from mastering.meters.meter import Levels
-from mastering.outlets.rules import Demand
+from mastering.outlets.demands import Demand, Range, range_of
+from mastering.outlets.rules.levels import HEAD, TAIL
 from mastering.shaping.edges import Edges
 
 _INSIDE_S = 0.1
 _ENOUGH_S = 0.4
 _LEAST_S = 0.1
-_WORDS = {"head_s": "before the first word", "tail_s": "after the last word"}
+_WORDS = {HEAD: "before the first word", TAIL: "after the last word"}
 
 
 @dataclass(frozen=True)
@@ -38,15 +39,15 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
     envelope, usable = levels.envelope, quiet_s is not None
     length_s = quiet_s[1] - quiet_s[0] if usable else 0.0
     changes, collisions, wanted_s = {}, {}, 0.0
-    for name, silent in (("head_s", _silent_run(envelope.power)), ("tail_s", _silent_run(envelope.power[::-1]))):
-        demand, has_s = demands.get(name), getattr(levels, name)
+    for name, silent in ((HEAD, _silent_run(envelope.power)), (TAIL, _silent_run(envelope.power[::-1]))):
+        demand, has_s = range_of(demands, name), getattr(levels, name)
         end = name[:4]
         if demand is None:
             continue
         cut_s, tone_s = _change(has_s, min(silent, has_s) if usable else 0.0, demand)
         if tone_s and not usable:
             collisions[name] = (
-                f"The outlet asks for {_range_words(demand)} of room tone {_WORDS[name]}; this recording has "
+                f"The outlet asks for {demand.words('s')} of room tone {_WORDS[name]}; this recording has "
                 f"{has_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them "
                 "there."
             )
@@ -66,33 +67,25 @@ def _left(levels: Levels, demands: dict[str, Demand]) -> dict[str, str]:
     """What stays wrong where head and tail are left alone, by rule."""
     told = {}
     for name, words in _WORDS.items():
-        demand, has_s = demands.get(name), getattr(levels, name)
+        demand, has_s = range_of(demands, name), getattr(levels, name)
         if demand is None or has_s is None or _change(has_s, 0.0, demand) == (0.0, 0.0):
             continue
         told[name] = (
-            f"There are {has_s:.2f} s of quiet {words}; the outlet asks for {_range_words(demand)}. Room tone “as the "
+            f"There are {has_s:.2f} s of quiet {words}; the outlet asks for {demand.words('s')}. Room tone “as the "
             "outlet asks” would see to it."
         )
     return told
 
 
-def _change(has_s: float, silent_s: float, demand: Demand) -> tuple[float, float]:
+def _change(has_s: float, silent_s: float, demand: Range) -> tuple[float, float]:
     """Seconds to cut and seconds of tone to put there, whole hundredths; what is in range already stays as it is."""
-    low, high = demand.low, demand.high
-    inside = _INSIDE_S if low is None or high is None else min(_INSIDE_S, (high - low) / 4)
-    wanted_s = has_s
-    if low is not None and has_s < low:
-        wanted_s = low + inside
-    elif high is not None and has_s > high:
-        wanted_s = high - inside
+    inside, wanted_s = demand.inside(_INSIDE_S), has_s
+    if has_s < demand.low:
+        wanted_s = demand.low + inside
+    elif has_s > demand.high:
+        wanted_s = demand.high - inside
     cut_s = max(silent_s, has_s - wanted_s)
     return round(cut_s, 2), round(wanted_s - (has_s - cut_s), 2)
-
-
-def _range_words(demand: Demand) -> str:
-    if demand.low is None:
-        return f"at most {demand.high:g} s"
-    return f"at least {demand.low:g} s" if demand.high is None else f"{demand.low:g} to {demand.high:g} s"
 
 
 def _silent_run(levels) -> float:

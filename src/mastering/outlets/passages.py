@@ -2,15 +2,17 @@
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from math import inf
 
 import numpy as np
 
 from mastering.editing.programme import Piece
 from mastering.meters.meter import Levels, Meter
+from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.planning import corrected, plan_levels
-from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, Demand
+from mastering.outlets.rules.levels import LOUDNESS_RULES, PEAK_RULES
 from mastering.rendering import Programme
 
 SPEECH, MUSIC = "speech", "music"
@@ -108,9 +110,9 @@ def plan_parted(
     asked = outlet.demands(channels=channels, content_kind=content_kind)
     demands = {name: demand for name, demand in asked.items() if name not in names}
     for name in names & set(PEAK_RULES):
-        highs = [passage.demands[name].high for passage in passages if name in passage.demands]
-        if highs and None not in highs:
-            demands[name] = Demand(high=max(highs))
+        asked = [found for passage in passages if (found := range_of(passage.demands, name))]
+        if asked and (high := max(found.high for found in asked)) < inf:
+            demands[name] = Range(high=high)
     plan = plan_levels(levels, demands, content_kind=content_kind, fixed_gain_db=0.0, **wishes)
     told = [(each.kind, each.start_s, each.end_s, each.plan.gain_db) for each in passages]
     collisions = [f"{each.kind.capitalize()}: {said}" for each in passages for said in each.plan.collisions]

@@ -10,10 +10,24 @@ from mastering.meters.meter import Levels
 from mastering.meters.offset import lies_low, offset_of
 from mastering.meters.speech import is_pause, noise_floor, room_stretch
 from mastering.outlets import sentences
+from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.headtail import left_alone, plan_edges
 from mastering.outlets.known import NOTHING_KNOWN, Known
 from mastering.outlets.levelplan import LevelPlan
-from mastering.outlets.rules import LOUDNESS_RULES, OF_DELIVERIES, PEAK_RULES, Demand, meets
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rules.kind import OF_DELIVERY, Foreseen, Missed
+from mastering.outlets.rules.levels import (
+    CONSISTENCY,
+    INTEGRATED,
+    LOUDNESS_RANGE,
+    LOUDNESS_RULES,
+    NOISE_FLOOR,
+    PEAK_RULES,
+    RMS,
+    RMS_AES17,
+    SAMPLE_PEAK,
+    TRUE_PEAK,
+)
 from mastering.shaping.chain import Chain
 from mastering.shaping.rehearsal import Rehearsed, rehearse, reshaped
 from mastering.shaping.ride import ride_curve
@@ -35,8 +49,6 @@ _HEAVY_LIMITING_DB = 6.0
 _MOST_MADE_UP_DB = 3.0
 """How much loudness taken by the limiter is made up for with more gain. Beyond that it works on the voice itself,
 not on stray peaks, and every further decibel of gain only flattens it."""
-NEAR = "consistency_lu"
-"""The demand that a section's loudness lies near the others', as a range in LUFS."""
 
 
 def plan_levels(
@@ -47,7 +59,7 @@ def plan_levels(
     treatment: Treatment = AS_IT_IS,
     content_kind: str = "speech",
     fixed_gain_db: float | None = None,
-    near: Demand | None = None,
+    near: Range | None = None,
     filtered: Callable[[], Levels] | None = None,
     known: Known = NOTHING_KNOWN,
 ) -> LevelPlan:
@@ -77,14 +89,15 @@ def plan_levels(
     """
     if levels.silent:
         raise CannotMake("This recording is silent throughout: there is nothing to bring to a level.")
-    asked, demands = demands, {name: demand for name, demand in demands.items() if name not in OF_DELIVERIES}
+    asked = demands
+    demands = {name: demand for name, demand in asked.items() if RULE_KINDS[name].scope != OF_DELIVERY}
     if near is not None:
-        demands[NEAR] = near
+        demands[CONSISTENCY] = near
     planner = _Planner(levels, demands, lossy, treatment, content_kind, fixed_gain_db)
     best = planner.attempt(
         ride=treatment.ride == ALWAYS, hush_db=treatment.hush_db if treatment.hush == ALWAYS else 0.0
     )
-    if treatment.needs_both and filtered and "noise_floor_dbfs" in best.unmet and lies_low(levels):
+    if treatment.needs_both and filtered and NOISE_FLOOR in best.unmet and lies_low(levels):
         return plan_levels(
             filtered(),
             asked,
@@ -95,27 +108,27 @@ def plan_levels(
             near=near,
             known=known,
         )
-    advice: dict[str, str] = {}
-    if best.unmet.keys() & sentences.HELPED_BY_RIDE and not best.ride:
+    ride_would = ""
+    if any(RULE_KINDS[name].helped_by_ride for name in best.unmet) and not best.ride:
         ridden = planner.attempt(ride=True, hush_db=best.hush_db)
-        if ridden.worst(sentences.HELPED_BY_RIDE) < best.worst(sentences.HELPED_BY_RIDE) - _WORTH_RIDING:
+        if ridden.left_to_ride < best.left_to_ride - _WORTH_RIDING:
             if treatment.ride == NEEDED:
                 best = ridden
             else:
-                advice["ride"] = sentences.ride_would(ridden.unmet)
-    excess_db = best.unmet.get("noise_floor_dbfs", 0.0)
+                ride_would = _ride_would(ridden.unmet)
+    excess_db = best.unmet.get(NOISE_FLOOR, 0.0)
     if excess_db and treatment.hush == NEEDED:
         wanted_db = min(best.hush_db + excess_db + _HUSH_MORE_DB, treatment.hush_db)
         best = planner.attempt(ride=best.ride, hush_db=wanted_db)
-    return planner.settled(best, advice, known)
+    return planner.settled(best, ride_would, known)
 
 
 def corrected(plan: LevelPlan, found: Levels, demands: dict[str, Demand]) -> LevelPlan | None:
     """Change the plan by what the finished file missed; None when gain and ceiling can do no better."""
     gain_db, ceiling = plan.gain_db, plan.ceiling_dbtp
     for name in (*LOUDNESS_RULES, *PEAK_RULES):
-        demand, figure = demands.get(name), getattr(found, name)
-        if demand is None or figure is None or meets(figure, demand):
+        demand, figure = range_of(demands, name), getattr(found, name)
+        if demand is None or figure is None or demand.meets(figure):
             continue
         if name in PEAK_RULES and demand.target is None:
             # Encoding raised it from here, whether or not the limiter had to act.
@@ -145,18 +158,15 @@ def gain_range(figures: dict[str, float | None], demands: dict[str, Demand]) -> 
                 "This recording is too short or too quiet to have a loudness (it takes at least 0.4 s above "
                 "-70 LUFS), and this outlet asks for one."
             )
-        if demand.low is not None:
-            lowest = max(lowest, demand.low - figure)
-        if demand.high is not None:
-            highest = min(highest, demand.high - figure)
+        lowest, highest = max(lowest, demand.low - figure), min(highest, demand.high - figure)
     quiet_db = _quiet_enough_db(figures, demands)
     return (lowest, quiet_db) if lowest < quiet_db < highest else (lowest, highest)
 
 
 def _quiet_enough_db(figures: dict[str, float | None], demands: dict[str, Demand]) -> float:
     """The highest gain, dB, that leaves the noise floor where it may be; infinite where nothing is asked of it."""
-    demand, floor_dbfs = demands.get("noise_floor_dbfs"), figures.get("noise_floor_dbfs")
-    if demand is None or demand.high is None or floor_dbfs is None:
+    demand, floor_dbfs = range_of(demands, NOISE_FLOOR), figures.get(NOISE_FLOOR)
+    if demand is None or floor_dbfs is None:
         return inf
     return demand.high - floor_dbfs - _NOISE_INSIDE_DB
 
@@ -173,28 +183,22 @@ def needed_gain_db(figures: dict[str, float | None], demands: dict[str, Demand])
         # They cannot all be met; the first is, and the plan says by how much the others are missed.
         name, demand = next(iter(_aimed(demands).items()))
         return _aim(figures[name], demand) - figures[name]
-    inside = _INSIDE_DB if lowest == -inf or highest == inf else min(_INSIDE_DB, (highest - lowest) / 4)
+    inside = Range(low=lowest, high=highest).inside(_INSIDE_DB)
     return min(max(wanted, lowest + inside), highest - inside)
 
 
-def _aimed(demands: dict[str, Demand]) -> dict[str, Demand]:
+def _aimed(demands: dict[str, Demand]) -> dict[str, Range]:
     """Those that say how loud it shall be; peaks with a target first."""
-    found = {n: demands[n] for n in PEAK_RULES if n in demands and demands[n].target is not None}
-    found |= {name: demands[name] for name in LOUDNESS_RULES if name in demands}
-    return found | ({NEAR: demands[NEAR]} if NEAR in demands else {})
+    asked = {name: found for name in (*PEAK_RULES, *LOUDNESS_RULES, CONSISTENCY) if (found := range_of(demands, name))}
+    return {name: found for name, found in asked.items() if name not in PEAK_RULES or found.target is not None}
 
 
-def _aim(measured: float, demand: Demand) -> float:
+def _aim(measured: float, demand: Range) -> float:
     """The target, or the nearest point comfortably inside the range: leave alone what is already there."""
     if demand.target is not None:
         return demand.target
-    low, high = demand.low, demand.high
-    inside = _INSIDE_DB if low is None or high is None else min(_INSIDE_DB, (high - low) / 4)
-    if low is not None and measured < low + inside:
-        return low + inside
-    if high is not None and measured > high - inside:
-        return high - inside
-    return measured
+    inside = demand.inside(_INSIDE_DB)
+    return min(max(measured, demand.low + inside), demand.high - inside)
 
 
 @dataclass(frozen=True)
@@ -210,8 +214,10 @@ class _Attempt:
     figures: dict[str, float | None]
     unmet: dict[str, float]
 
-    def worst(self, names: frozenset[str]) -> float:
-        return sum(miss for name, miss in self.unmet.items() if name in names)
+    @property
+    def left_to_ride(self) -> float:
+        """By how much the rules are missed that ride helps with."""
+        return sum(miss for name, miss in self.unmet.items() if RULE_KINDS[name].helped_by_ride)
 
 
 class _Planner:
@@ -220,7 +226,8 @@ class _Planner:
     def __init__(self, levels, demands, lossy, treatment, content_kind, fixed_gain_db):
         self._levels, self._demands, self._treatment, self._fixed_gain_db = levels, demands, treatment, fixed_gain_db
         margin_db = _LOSSY_MARGIN_DB if lossy else _PCM_MARGIN_DB
-        highs = [demands[name].high for name in PEAK_RULES if name in demands and demands[name].target is None]
+        peaks = [found for name in PEAK_RULES if (found := range_of(demands, name))]
+        highs = [found.high for found in peaks if found.target is None and found.high < inf]
         self._ceiling = min(highs) - margin_db if highs else None
         self._quiet_s = room_stretch(levels.envelope)
         marked = treatment.noise_s if treatment.noise_s and treatment.noise_s[1] <= levels.duration_s else None
@@ -245,10 +252,10 @@ class _Planner:
         )
         base, figures = self._figures(chain)
         with_noise = self._tried(ride, hush_db, base, figures, self._demands)
-        if not with_noise.unmet or "noise_floor_dbfs" not in self._demands:
+        if not with_noise.unmet or NOISE_FLOOR not in self._demands:
             return with_noise
         # Where not all can be met, the voice comes first, and the plan says by how much the noise is too loud.
-        aims = {name: demand for name, demand in self._demands.items() if name != "noise_floor_dbfs"}
+        aims = {name: demand for name, demand in self._demands.items() if name != NOISE_FLOOR}
         return self._tried(ride, hush_db, base, figures, aims)
 
     def _tried(
@@ -261,8 +268,9 @@ class _Planner:
         if needed_db <= quiet_db:
             highest_gain_db = min(highest_gain_db, quiet_db)
         gain_db, rehearsed = self._gain(base, figures, needed_db, highest_gain_db)
-        reached = self._reached(figures, gain_db, rehearsed)
-        unmet = {name: sentences.miss(reached.get(name), demand) for name, demand in self._demands.items()}
+        reached = self._reached(self._foreseen(base, figures, gain_db, rehearsed))
+        asked = [(name, demand) for name, demand in self._demands.items() if isinstance(demand, Range)]
+        unmet = {name: demand.missed_by(reached.get(name)) for name, demand in asked}
         return _Attempt(
             ride=ride,
             hush_db=hush_db,
@@ -274,21 +282,10 @@ class _Planner:
             unmet={name: by for name, by in unmet.items() if by > 0},
         )
 
-    def settled(self, best: _Attempt, advice: dict[str, str], known: Known) -> LevelPlan:
+    def settled(self, best: _Attempt, ride_would: str, known: Known) -> LevelPlan:
         """The plan that an attempt makes, with all there is to say about it."""
         ranged = (float(self._curve.min()), float(self._curve.max())) if best.ride else None
-        told = sentences.collisions(
-            best.unmet,
-            best.figures,
-            self._demands,
-            gain_db=best.gain_db,
-            hush_db=best.hush_db,
-            most_hush_db=MOST_HUSH_DB if self._noise_s else None,
-            ridden=best.ride,
-            advice=advice,
-            together=self._fixed_gain_db is not None,
-            low=sentences.lies_low(offset_of(self._levels)) if lies_low(self._levels) else "",
-        )
+        told = self._collisions(best, ride_would)
         remarks = [*known.remarks, *self._head_tail.remarks]
         if best.rehearsed.limited_db >= _HEAVY_LIMITING_DB:
             remarks.append(sentences.heavy_limiting(best.rehearsed.limited_db))
@@ -314,7 +311,11 @@ class _Planner:
             edges=self._head_tail.edges,
             quiet_s=self._quiet_s,
             limited_db=best.rehearsed.limited_db,
-            predicted={n: round(value, 2) for n, value in best.figures.items() if value is not None and n != NEAR},
+            predicted={
+                name: round(value, 2)
+                for name, value in best.figures.items()
+                if value is not None and name != CONSISTENCY
+            },
             unmet={name: round(by, 2) for name, by in best.unmet.items()},
             mono=known.mono,
             collisions=(
@@ -326,10 +327,36 @@ class _Planner:
             remarks=tuple(remarks),
         )
 
+    def _collisions(self, best: _Attempt, ride_would: str) -> list[tuple[str, str]]:
+        """The name of each rule that is missed, with a sentence."""
+        low = sentences.lies_low(offset_of(self._levels)) if lies_low(self._levels) else ""
+        told = []
+        for name, by in best.unmet.items():
+            kind, figure, demand = RULE_KINDS[name], best.figures[name], range_of(self._demands, name)
+            if kind.collides is None or figure is None or demand is None:
+                continue
+            missed = Missed(
+                kind=kind,
+                figure=figure,
+                demand=demand,
+                by=by,
+                unmet=best.unmet,
+                demands=self._demands,
+                gain_db=best.gain_db,
+                hush_db=best.hush_db,
+                most_hush_db=MOST_HUSH_DB if self._noise_s else None,
+                ridden=best.ride,
+                ride=ride_would,
+                together=self._fixed_gain_db is not None,
+                low=low,
+            )
+            told.append((name, kind.collides(missed)))
+        return told
+
     def _figures(self, chain: Chain) -> tuple[Envelope, dict[str, float | None]]:
         """The envelope after the chain, and its figures before gain and limiter."""
         levels = self._levels
-        names = (*PEAK_RULES, *LOUDNESS_RULES, "noise_floor_dbfs", "loudness_range_lu")
+        names = (*PEAK_RULES, *LOUDNESS_RULES, NOISE_FLOOR, LOUDNESS_RANGE)
         base = reshaped(levels.envelope, chain)
         if base is levels.envelope:
             figures = {name: getattr(levels, name) for name in names}
@@ -338,16 +365,16 @@ class _Planner:
             # As far as the highest sample moves, the highest point between samples moves with it.
             moved_db = (int(base.peak.max()) - int(levels.envelope.peak.max())) / 100
             figures = {
-                "sample_peak_dbfs": levels.sample_peak_dbfs + moved_db,
-                "true_peak_dbtp": levels.true_peak_dbtp + moved_db,
-                "integrated_lufs": None if levels.integrated_lufs is None else told.integrated_lufs,
-                "rms_dbfs": told.rms_dbfs,
-                "rms_aes17_dbfs": told.rms_dbfs + levels.rms_aes17_dbfs - levels.rms_dbfs,
-                "noise_floor_dbfs": noise_floor(base),
-                "loudness_range_lu": told.loudness_range_lu,
+                SAMPLE_PEAK: levels.sample_peak_dbfs + moved_db,
+                TRUE_PEAK: levels.true_peak_dbtp + moved_db,
+                INTEGRATED: None if levels.integrated_lufs is None else told.integrated_lufs,
+                RMS: told.rms_dbfs,
+                RMS_AES17: told.rms_dbfs + levels.rms_aes17_dbfs - levels.rms_dbfs,
+                NOISE_FLOOR: noise_floor(base),
+                LOUDNESS_RANGE: told.loudness_range_lu,
             }
-        if NEAR in self._demands:
-            figures[NEAR] = figures["integrated_lufs"]
+        if CONSISTENCY in self._demands:
+            figures[CONSISTENCY] = figures[INTEGRATED]
         return base, figures
 
     def _gain(
@@ -363,31 +390,36 @@ class _Planner:
         aim = figures[name] + needed_db
         # A few rounds of putting on again what the limiter takes settle within hundredths.
         for _ in range(6):
-            wanted_db = min(gain_db + aim - self._reached(figures, gain_db, rehearsed)[name], highest_db)
+            reached = RULE_KINDS[name].predicts(self._foreseen(base, figures, gain_db, rehearsed))
+            wanted_db = min(gain_db + aim - reached, highest_db)
             if abs(wanted_db - gain_db) < 0.02:
                 break
             gain_db = wanted_db
             rehearsed = rehearse(base, gain_db=gain_db, ceiling_dbtp=self._ceiling)
         return gain_db, rehearsed
 
-    def _reached(self, figures: dict, gain_db: float, rehearsed: Rehearsed) -> dict[str, float | None]:
-        levels, limit = self._levels, self._ceiling if self._ceiling is not None else inf
-        whole_db = levels.rms_aes17_dbfs - levels.rms_dbfs
-        reached = {
-            "integrated_lufs": rehearsed.integrated_lufs,
-            "rms_dbfs": rehearsed.rms_dbfs,
-            "rms_aes17_dbfs": rehearsed.rms_dbfs + whole_db,
-            "loudness_range_lu": rehearsed.loudness_range_lu,
-            "noise_floor_dbfs": _plus(figures["noise_floor_dbfs"], gain_db),
-            "sample_peak_dbfs": min(figures["sample_peak_dbfs"] + gain_db, limit),
-            "true_peak_dbtp": min(figures["true_peak_dbtp"] + gain_db, limit),
-            "head_s": _plus(levels.head_s, self._head_tail.edges.head_s),
-            "tail_s": _plus(levels.tail_s, self._head_tail.edges.tail_s),
-        }
-        if NEAR in self._demands:
-            reached[NEAR] = rehearsed.integrated_lufs
+    def _foreseen(
+        self, base: Envelope, figures: dict[str, float | None], gain_db: float, rehearsed: Rehearsed
+    ) -> Foreseen:
+        return Foreseen(
+            levels=self._levels,
+            envelope=base,
+            figures=figures,
+            edges=self._head_tail.edges,
+            gain_db=gain_db,
+            ceiling_dbtp=self._ceiling if self._ceiling is not None else inf,
+            rehearsed=rehearsed,
+        )
+
+    def _reached(self, foreseen: Foreseen) -> dict[str, float | None]:
+        """What each rule that is asked, and what is told of every section, will come to."""
+        kinds = [kind for name, kind in RULE_KINDS.items() if kind.told_always or name in self._demands]
+        reached = {kind.name: kind.predicts(foreseen) for kind in kinds if kind.predicts}
         return {name: None if value == -inf else value for name, value in reached.items()}
 
 
-def _plus(level: float | None, more: float) -> float | None:
-    return None if level is None else level + more
+def _ride_would(unmet: dict[str, float]) -> str:
+    """What ride would do for the rules it helps with."""
+    if not any(RULE_KINDS[name].helped_by_ride for name in unmet):
+        return "Ride would do: it evens out the voice."
+    return "Ride would help, but not be enough."

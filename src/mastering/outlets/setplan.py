@@ -12,16 +12,25 @@ from mastering.errors import CannotMake
 from mastering.meters import loudness
 from mastering.meters.decibels import db_of_power
 from mastering.meters.meter import Levels
+from mastering.outlets.demands import Demand, Range
 from mastering.outlets.known import NOTHING_KNOWN, Known
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, plan_parted
 from mastering.outlets.planning import gain_range, needed_gain_db, plan_levels
-from mastering.outlets.rules import CONSISTENCY, LOUDNESS_RULES, PEAK_RULES, Demand
+from mastering.outlets.rules.levels import (
+    CONSISTENCY,
+    INTEGRATED,
+    LOUDNESS_RULES,
+    NOISE_FLOOR,
+    PEAK_RULES,
+    RMS,
+    RMS_AES17,
+)
 from mastering.shaping.treatment import Treatment
 
 _INSIDE_LU = 0.2
-_FIGURES = (*PEAK_RULES, *LOUDNESS_RULES, "noise_floor_dbfs")
+_FIGURES = (*PEAK_RULES, *LOUDNESS_RULES, NOISE_FLOOR)
 
 
 class Member(Protocol):
@@ -69,7 +78,7 @@ def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | Cann
 
 
 def plan_member(
-    member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None = None
+    member: Member, outlet: Outlet, shared_db: float | None, near: Range | None = None
 ) -> LevelPlan | CannotMake:
     """The plan of one section, with the gain of its set and the loudness it has to lie near, where it has them."""
     levels = member.levels
@@ -94,20 +103,20 @@ def plan_member(
         return error
 
 
-def wanted_near(reached_lufs: Sequence[float | None], outlet: Outlet) -> list[Demand | None]:
+def wanted_near(reached_lufs: Sequence[float | None], outlet: Outlet) -> list[Range | None]:
     """For each section that would lie too far from the median loudness of all, the range it has to come into, LUFS."""
-    within = rule.demands[None].high if (rule := outlet.rule(CONSISTENCY)) else None
+    rule = outlet.rule(CONSISTENCY)
+    demand = rule.demands[None] if rule else None
     known = [figure for figure in reached_lufs if figure is not None]
-    if within is None or not known:
+    if not isinstance(demand, Range) or not known:
         return [None] * len(reached_lufs)
-    middle = median(known)
-    near = Demand(low=middle - within, high=middle + within)
-    far = within - _INSIDE_LU
+    middle, within = median(known), demand.high
+    near, far = Range(low=middle - within, high=middle + within), within - _INSIDE_LU
     return [near if figure is not None and abs(figure - middle) > far else None for figure in reached_lufs]
 
 
 def _loudness_of(plan: LevelPlan | CannotMake) -> float | None:
-    return plan.predicted.get("integrated_lufs") if isinstance(plan, LevelPlan) else None
+    return plan.predicted.get(INTEGRATED) if isinstance(plan, LevelPlan) else None
 
 
 def shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
@@ -134,9 +143,9 @@ def shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
         return None
     rms_dbfs = db_of_power(energy / frames)
     whole = {
-        "integrated_lufs": loudness.integrated(np.concatenate(steps)),
-        "rms_dbfs": rms_dbfs,
-        "rms_aes17_dbfs": rms_dbfs + 10 * float(np.log10(2)),
+        INTEGRATED: loudness.integrated(np.concatenate(steps)),
+        RMS: rms_dbfs,
+        RMS_AES17: rms_dbfs + 10 * float(np.log10(2)),
     }
     gain_db = needed_gain_db(whole | highest, together)
     if lowest_db <= highest_db:

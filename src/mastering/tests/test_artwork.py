@@ -6,7 +6,7 @@ from unittest import TestCase
 
 from PIL import Image
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.tagging.artwork import ArtworkRule, BadArtwork, fitted, inspect, obstacles, remarks
 
 RULE = ArtworkRule(at_least_px=600, at_most_px=1200, at_most_bytes=500_000, source="test")

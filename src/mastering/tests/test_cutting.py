@@ -20,7 +20,7 @@ from mastering.editing.programme import BadCut, Piece, Span
 from mastering.editing.retakes import find_retakes
 from mastering.meters.meter import Meter
 from mastering.meters.speech import matching_gain
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
 from mastering.rendering import Programme, Track
 from mastering.tests.signals import PROMPTS, noise, speech, tone, written, written_aac

@@ -14,11 +14,11 @@ from mastering.editing.programme import Piece, Span
 from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Meter
-from mastering.outlets.checksheet import FAIL, PASS, REMARK, check, verdict_of
-from mastering.outlets.outlet import parse, shipped_text
+from mastering.outlets.checksheet import check
+from mastering.outlets.demands import Range
+from mastering.outlets.findings import FAIL, PASS, REMARK, verdict_of
 from mastering.outlets.planning import corrected, plan_levels
-from mastering.outlets.rules import Demand
-from mastering.outlets.sentences import miss
+from mastering.outlets.rulesheets import parse, shipped_text
 from mastering.outlets.setplan import Given, plan_set
 from mastering.rendering import Programme, Track
 from mastering.shaping.limiter import limited
@@ -74,10 +74,10 @@ class Levelling(TestCase):
         self.assertIsNone(plan.ride_range_db)
 
     def test_a_tenth_of_a_decibel_is_a_miss(self):
-        demand = Demand(low=-23.0, high=-18.0)
-        self.assertAlmostEqual(miss(-23.1, demand), 0.1)
-        self.assertAlmostEqual(miss(-17.9, demand), 0.1)
-        self.assertEqual(miss(-23.0, demand), 0.0)
+        demand = Range(low=-23.0, high=-18.0)
+        self.assertAlmostEqual(demand.missed_by(-23.1), 0.1)
+        self.assertAlmostEqual(demand.missed_by(-17.9), 0.1)
+        self.assertEqual(demand.missed_by(-23.0), 0.0)
         asked = outlet(rms_dbfs="at_least = -23\nat_most = -18")
         plan = plan_levels(levels_of(speech(peak=0.2)), demands(asked), lossy=False)
         near = replace(levels_of(speech(peak=0.2)), rms_dbfs=-23.1)

@@ -6,8 +6,9 @@ from pathlib import Path
 from unittest import TestCase
 
 from mastering.audio.encodings import AVERAGE, CODECS, CONSTANT, MP3_KBPS, QUALITY, VARIABLE
-from mastering.outlets.checksheet import FAIL
-from mastering.outlets.outlet import BadOutlet, Outlet, parse
+from mastering.outlets.findings import FAIL
+from mastering.outlets.outlet import BadOutlet, Outlet
+from mastering.outlets.rulesheets import parse
 from mastering.pipeline import make
 from mastering.tests.signals import noise, speech, written
 

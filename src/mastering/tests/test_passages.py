@@ -12,8 +12,9 @@ from mastering.editing.assembly import CROSSFADE, Page, Stretch, assembled
 from mastering.editing.programme import BadCut, as_list, from_list
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Meter
-from mastering.outlets.checksheet import FAIL, HeldPassage, check
-from mastering.outlets.outlet import parse, shipped, shipped_text
+from mastering.outlets.checksheet import HeldPassage, check
+from mastering.outlets.findings import FAIL
+from mastering.outlets.rulesheets import parse, shipped, shipped_text
 from mastering.outlets.sentences import steps
 from mastering.pipeline import make
 from mastering.rendering import Programme, Track

@@ -13,9 +13,9 @@ import soundfile
 
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, UnreadableRecording
 from mastering.meters.measurement import measure
-from mastering.outlets.checksheet import FAIL
-from mastering.outlets.outlet import parse, shipped, shipped_text
-from mastering.outlets.outlet import written as written_sheet
+from mastering.outlets.findings import FAIL
+from mastering.outlets.rulesheets import parse, shipped, shipped_text
+from mastering.outlets.rulesheets import written as written_sheet
 from mastering.pipeline import MOST_ATTEMPTS, Order, make, make_all
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter

@@ -10,10 +10,12 @@ import numpy as np
 from mastering.errors import CannotMake
 from mastering.meters.measurement import Measurement, measure
 from mastering.meters.meter import Levels, Meter
-from mastering.outlets.checksheet import FAIL, PASS, consistency
+from mastering.outlets.checksheet import consistency
+from mastering.outlets.findings import FAIL, PASS
 from mastering.outlets.levelplan import LevelPlan
-from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text
+from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.planning import plan_levels
+from mastering.outlets.rulesheets import parse, shipped, shipped_text
 from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
 from mastering.pipeline import Survey, make

@@ -11,9 +11,12 @@ from mastering.audio.convert import to_held
 from mastering.audio.encodings import AVERAGE, CONSTANT, INT_24, QUALITY, VARIABLE, Encoding
 from mastering.audio.writers import open_writer
 from mastering.meters.measurement import measure
-from mastering.outlets.checksheet import FAIL, Delivered, check, check_together, consistency
-from mastering.outlets.outlet import Outlet, read
-from mastering.outlets.rules import OF_MAKING, RULE_KINDS
+from mastering.outlets.checksheet import check, check_together, consistency
+from mastering.outlets.findings import FAIL
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules import RULE_KINDS, of_scope
+from mastering.outlets.rules.kind import OF_MAKING, Delivered
+from mastering.outlets.rulesheets import read
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import inscribe
 from mastering.tagging.inscription import TAGS, Chapter, Inscription
@@ -249,7 +252,7 @@ class Sabotage(TestCase):
 
     @classmethod
     def tearDownClass(cls):
-        untried = set(RULE_KINDS) - cls.tried - set(OF_MAKING)
+        untried = set(RULE_KINDS) - cls.tried - of_scope(OF_MAKING)
         # Only where all of this class ran can it be said that a kind was forgotten.
         if len(cls.tried) > len(RULE_KINDS) // 2 and untried:
             raise AssertionError(f"nothing sabotages {', '.join(sorted(untried))}")

@@ -10,8 +10,8 @@ import soundfile
 from mastering.editing.programme import Piece, Span
 from mastering.meters.measurement import measure
 from mastering.meters.sides import LEFT, RIGHT, SUM, TURNED, sides_of
-from mastering.outlets.checksheet import FAIL
-from mastering.outlets.outlet import shipped
+from mastering.outlets.findings import FAIL
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import Survey, make
 from mastering.rendering import Programme, Track
 from mastering.shaping.treatment import Treatment

@@ -15,7 +15,7 @@ from mastering.meters.envelope import is_silent
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Levels, Meter
 from mastering.meters.speech import spoken_cells, threshold_between_words
-from mastering.outlets.outlet import parse, shipped_text
+from mastering.outlets.rulesheets import parse, shipped_text
 from mastering.pipeline import make
 from mastering.shaping.hush import hushed, noise_power
 from mastering.shaping.match import matching_gains

@@ -3,7 +3,7 @@
 import argparse
 from pathlib import Path
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
 from sermovox.bench import core, desk, flushing, levelling, outlets, page
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line

@@ -21,8 +21,8 @@ from mastering.audio.reader import Reader
 from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import measure
-from mastering.outlets.outlet import shipped
 from mastering.outlets.planning import plan_levels
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited

@@ -14,8 +14,8 @@ import numpy as np
 from mastering.audio.reader import Reader
 from mastering.comparing import compared
 from mastering.meters.measurement import measure
-from mastering.outlets.outlet import shipped
 from mastering.outlets.planning import plan_levels
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
 from mastering.shaping.chain import shaped
 from mastering.shaping.gain import gained

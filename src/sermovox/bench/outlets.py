@@ -13,7 +13,7 @@ from mastering.meters.measurement import measure
 from mastering.naming.patterns import facts_of
 from mastering.outlets.checksheet import check
 from mastering.outlets.inscribed import inscribed
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried

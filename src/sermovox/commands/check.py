@@ -5,7 +5,8 @@ import argparse
 from mastering.editing.tables import write_table
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
-from mastering.outlets.checksheet import FAIL, check
+from mastering.outlets.checksheet import check
+from mastering.outlets.findings import FAIL
 from mastering.tagging.carried import read_carried
 from sermovox.terminal import (
     complain,

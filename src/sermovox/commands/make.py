@@ -16,7 +16,7 @@ from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.patterns import Facts, facts_of, read_pattern
-from mastering.outlets.checksheet import FAIL
+from mastering.outlets.findings import FAIL
 from mastering.outlets.inscribed import inscribed
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet

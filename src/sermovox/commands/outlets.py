@@ -2,7 +2,7 @@
 
 import argparse
 
-from mastering.outlets.outlet import shipped, written
+from mastering.outlets.rulesheets import shipped, written
 from sermovox.terminal import (
     outlet_of,
     print_json,

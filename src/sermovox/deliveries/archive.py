@@ -10,7 +10,7 @@ from django.utils import timezone
 from zipstream import ZipStream
 
 from mastering.naming.patterns import facts_of, read_pattern
-from mastering.outlets.rules import EXTRAS
+from mastering.outlets.rules.delivery import EXTRAS
 from sermovox.deliveries import manifest
 from sermovox.deliveries.bundles import Bundle
 from sermovox.deliveries.manifest import CHECK_SHEETS, COVER

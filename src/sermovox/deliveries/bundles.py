@@ -6,8 +6,11 @@ from datetime import datetime
 from functools import cached_property
 
 from mastering.errors import MasteringError
-from mastering.outlets.checksheet import CheckSheet, Delivered, check_together
-from mastering.outlets.outlet import Outlet, written
+from mastering.outlets.checksheet import check_together
+from mastering.outlets.findings import CheckSheet
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules.kind import Delivered
+from mastering.outlets.rulesheets import written
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter
 from sermovox.deliveries.fingerprints import NO_DATE, Changes, followed_by

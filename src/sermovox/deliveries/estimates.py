@@ -9,8 +9,9 @@ from functools import cached_property
 from django.db.models import F
 
 from mastering.audio.encodings import size_range_bytes
+from mastering.outlets.demands import Range
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.rules import FROM_MARKS
+from mastering.outlets.rules.pictures import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.cutting.oddities import oddity
@@ -68,11 +69,11 @@ class Proposed:
     @property
     def too_large(self) -> str:
         """What is sure to be larger than the outlet takes, in a sentence; else nothing."""
-        if (rule := self.outlet.rule("delivery_mb")) and self.low_bytes > rule.demands[None].high * 1e6:
-            return f"All files together will be larger than the {rule.demands[None].high:g} MB this outlet takes."
-        if (rule := self.outlet.rule("size_mb")) and (demand := rule.demands.get(None)) and demand.high:
-            over = sum(each.low_bytes > demand.high * 1e6 for each in self.files)
-            return f"{over} of them will be larger than the {demand.high:g} MB this outlet takes." if over else ""
+        sizes_mb = [each.low_bytes / 1e6 for each in self.files]
+        for rule in self.outlet.rules:
+            foretells, demand = rule.kind.foretells, rule.demands.get(None)
+            if foretells and isinstance(demand, Range) and (told := foretells(demand, sizes_mb)):
+                return told
         return ""
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from mastering import VERSION
 from mastering.outlets.checksheet import asked_text
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.rules import BESIDE_SOUND, CONSISTENCY, OF_DELIVERIES, OF_MAKING, RULE_KINDS
+from mastering.outlets.rules import RULE_KINDS
 from mastering.tagging.inscription import TAGS
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.sources.names import WantedFiles
@@ -15,9 +15,6 @@ from sermovox.sources.soundings import digest
 
 NO_DATE = "0000-00-00"
 """Stands for the day in what is compared: a file is not another because it is looked at tomorrow."""
-_HELD_ELSEWHERE = {*OF_MAKING, *OF_DELIVERIES, *BESIDE_SOUND, "names"} - {"size_mb", CONSISTENCY}
-"""Rules whose outcome (texts, picture, name) is compared, rather than what they ask; and those about all files, as far
-as none of them is made otherwise for them."""
 _REWRITABLE = ("name", "tags", "artwork", "chapters", "places")
 """What can be changed of a finished file without touching its sound."""
 
@@ -89,9 +86,7 @@ def followed_by(files: WantedFiles, inscriptions: Inscriptions) -> dict[tuple[in
 def _rules(outlet: Outlet, channels: int, content_kind: str) -> dict[str, str]:
     """What is asked of such a file, rule by rule, in words."""
     asked = [(rule, rule.demand(channels=channels, content_kind=content_kind)) for rule in outlet.rules]
-    return {
-        rule.name: asked_text(rule, demand) for rule, demand in asked if demand and rule.name not in _HELD_ELSEWHERE
-    }
+    return {rule.name: asked_text(rule, demand) for rule, demand in asked if demand and rule.kind.makes_another}
 
 
 def _members(files: WantedFiles) -> str:

@@ -9,7 +9,7 @@ from mastering.audio.wav import Broadcast
 from mastering.naming.patterns import Facts, facts_of
 from mastering.outlets.inscribed import inscribed
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.rules import FROM_MARKS
+from mastering.outlets.rules.pictures import FROM_MARKS
 from mastering.tagging.inscribing import holds
 from mastering.tagging.inscription import BadTag, Chapter, Inscription
 from sermovox import storage

@@ -8,7 +8,7 @@ from mastering.audio.reader import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.checks import numbered
-from mastering.outlets.rules import FROM_MARKS
+from mastering.outlets.rules.pictures import FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png

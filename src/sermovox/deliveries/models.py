@@ -19,8 +19,10 @@ from mastering.audio.placing import flushed_folder
 from mastering.errors import CannotMake
 from mastering.naming.checks import numbered
 from mastering.naming.renaming import CannotRename, new_names
-from mastering.outlets.checksheet import FAIL, PASS, REMARK, consistency, verdict_of
-from mastering.outlets.outlet import Outlet, parse
+from mastering.outlets.checksheet import consistency
+from mastering.outlets.findings import FAIL, PASS, REMARK, verdict_of
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rulesheets import parse
 from mastering.outlets.sentences import steps
 from mastering.pipeline import Made
 from sermovox import storage

@@ -9,7 +9,8 @@ from django.db import transaction
 
 from mastering.errors import CannotMake
 from mastering.naming.checks import NameProblem, numbered
-from mastering.outlets.outlet import Outlet, written
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rulesheets import written
 from sermovox.deliveries.fingerprints import NO_DATE, UP_TO_DATE, Changes, followed_by
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import (

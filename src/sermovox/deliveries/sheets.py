@@ -9,7 +9,7 @@ from fpdf.enums import XPos, YPos
 from fpdf.fonts import FontFace
 
 from mastering.editing.tables import write_table
-from mastering.outlets.checksheet import FAIL, PASS, REMARK
+from mastering.outlets.findings import FAIL, PASS, REMARK
 from sermovox.deliveries import manifest
 from sermovox.deliveries.bundles import Bundle
 from sermovox.ui.paper import FAINT, Paper

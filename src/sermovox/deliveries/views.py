@@ -14,7 +14,7 @@ from django.views.decorators.http import require_POST
 from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
-from mastering.outlets.checksheet import FAIL
+from mastering.outlets.findings import FAIL
 from mastering.tagging.pictures import mime_of
 from sermovox.deliveries import archive, manifest, retagging, sheets
 from sermovox.deliveries.board import CHANGED, TO_DO, Board

@@ -5,7 +5,7 @@ from datetime import timedelta
 from django.utils import timezone
 from django_tasks import task
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.shaping.treatment import treatment_of
 from sermovox.deliveries.models import FinishedFile
 from sermovox.deliveries.runs import start_run

@@ -1,12 +1,14 @@
 """Plans as they are drawn: bars on one scale for all rows, and curves over time."""
 
 from dataclasses import dataclass
+from math import inf, isfinite
 
 import numpy as np
 
+from mastering.outlets.demands import OPEN, Demand, range_of
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.picture import Bar, Curves
-from mastering.outlets.rules import PEAK_RULES, Demand
+from mastering.outlets.rules.levels import INTEGRATED, LOUDNESS_RULES, NOISE_FLOOR, PEAK_RULES
 
 LOWEST_DB, HIGHEST_DB = -78.0, 3.0
 TICKS_DB = (-72, -60, -48, -36, -24, -12, 0)
@@ -61,19 +63,19 @@ class Band:
 
 def band_of(demands: dict[str, Demand], plan: LevelPlan | None) -> Band:
     """The band of an outlet. A range of RMS is put where it lies for this section's voice on the scale of loudness."""
-    low = high = None
     told = plan.predicted if plan else {}
-    if "integrated_lufs" in demands:
-        low, high = demands["integrated_lufs"].low, demands["integrated_lufs"].high
-    else:
-        for name in ("rms_dbfs", "rms_aes17_dbfs"):
-            if name in demands and "integrated_lufs" in told:
-                apart = told["integrated_lufs"] - told[name]
-                low, high = (None if edge is None else edge + apart for edge in (demands[name].low, demands[name].high))
-                break
-    peaks = [demands[name].high for name in PEAK_RULES if name in demands]
-    noise = demands.get("noise_floor_dbfs")
-    return Band(low, high, min(peaks) if peaks else None, noise.high if noise else None)
+    band = OPEN
+    for name in LOUDNESS_RULES:
+        if (asked := range_of(demands, name)) and (name == INTEGRATED or INTEGRATED in told):
+            band = asked if name == INTEGRATED else asked.moved(told[INTEGRATED] - told[name])
+            break
+    peaks = [asked.high for name in PEAK_RULES if (asked := range_of(demands, name))]
+    noise = range_of(demands, NOISE_FLOOR) or OPEN
+    return Band(*(_known(edge) for edge in (band.low, band.high, min(peaks, default=inf), noise.high)))
+
+
+def _known(edge: float) -> float | None:
+    return edge if isfinite(edge) else None
 
 
 def drawn_curves(curves: Curves, band: Band, noise_s: tuple[float, float] | None) -> dict:

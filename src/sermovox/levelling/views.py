@@ -16,7 +16,15 @@ from mastering.meters.sides import WAYS
 from mastering.outlets.checksheet import asked_text
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.picture import curves
-from mastering.outlets.rules import LOUDNESS_RULES, PEAK_RULES, RULE_KINDS
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rules.levels import (
+    INTEGRATED,
+    LOUDNESS_RANGE,
+    LOUDNESS_RULES,
+    NOISE_FLOOR,
+    PEAK_RULES,
+    TRUE_PEAK,
+)
 from mastering.outlets.sentences import clock, steps
 from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
 from sermovox.cutting.listening import as_wav
@@ -38,12 +46,10 @@ from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 _WITHIN_S = 0.6
 """So long a page may take over plans; what is left comes with the next look at the rows."""
 LONGEST_HEARD_S = 30.0
-_FIGURES = ("integrated_lufs", "rms_dbfs", "rms_aes17_dbfs", "loudness_range_lu", "true_peak_dbtp", "sample_peak_dbfs")
-_SHOWN = (*_FIGURES, "noise_floor_dbfs", "head_s", "tail_s")
+_SHOWN_ANYHOW = (INTEGRATED, TRUE_PEAK, NOISE_FLOOR, LOUDNESS_RANGE)
+"""Figures of a section that are shown whether or not its outlet asks for them."""
 _WORST = "worst"
 commands = Commands()
-_APART = {"LUFS": "LU", "LU": "LU", "s": "s"}
-"""The unit of a distance between two levels; dB for the others."""
 
 
 @dataclass(frozen=True)
@@ -222,8 +228,8 @@ def _row_shown(row: _Row, outlet: Outlet) -> dict:
     sounding, planned = row.member.sounding, row.planned
     plan = planned.plan if planned else None
     demands = outlet.demands(channels=row.member.channels, content_kind=row.member.content_kind)
-    level = next((name for name in LOUDNESS_RULES if name in demands), "integrated_lufs")
-    peak = next((name for name in PEAK_RULES if name in demands), "true_peak_dbtp")
+    level = next((name for name in LOUDNESS_RULES if name in demands), INTEGRATED)
+    peak = next((name for name in PEAK_RULES if name in demands), TRUE_PEAK)
     told = plan.predicted if plan else {}
     missed = [_missed(name, by) for name, by in (plan.unmet if plan else {}).items()]
     return {
@@ -242,13 +248,13 @@ def _row_shown(row: _Row, outlet: Outlet) -> dict:
         "gain": plan.gain_db if plan else None,
         "level": (told.get(level), RULE_KINDS[level].unit),
         "peak": (told.get(peak), RULE_KINDS[peak].unit),
-        "noise": told.get("noise_floor_dbfs"),
+        "noise": told.get(NOISE_FLOOR),
     }
 
 
 def _missed(name: str, by: float) -> str:
     kind = RULE_KINDS[name]
-    return f"{kind.label} by {by:.1f} {_APART.get(kind.unit, 'dB')}"
+    return f"{kind.label} by {by:.1f} {kind.unit_apart}"
 
 
 def _treatment_words(plan) -> str:
@@ -331,15 +337,15 @@ def _figures(measured, plan, demands, outlet: Outlet) -> list[dict]:
     rules = {rule.name: rule for rule in outlet.rules}
     return [
         {
-            "label": RULE_KINDS[name].label,
-            "unit": RULE_KINDS[name].unit,
+            "label": kind.label,
+            "unit": kind.unit,
             "asked": asked_text(rules[name], demands[name]) if name in demands else "",
-            "before": getattr(measured, name),
+            "before": kind.measured(measured),
             "after": plan.predicted.get(name),
             "missed": name in plan.unmet,
         }
-        for name in _SHOWN
-        if name in demands or name in ("integrated_lufs", "true_peak_dbtp", "noise_floor_dbfs", "loudness_range_lu")
+        for name, kind in RULE_KINDS.items()
+        if kind.measured and (name in demands or name in _SHOWN_ANYHOW)
     ]
 
 

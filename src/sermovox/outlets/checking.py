@@ -7,7 +7,8 @@ from datetime import timedelta
 
 from django.utils import timezone
 
-from mastering.outlets.outlet import Outlet, written
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.rulesheets import written
 from sermovox import storage
 from sermovox.limits import is_short
 from sermovox.outlets.models import KEPT_FOR, FileCheck

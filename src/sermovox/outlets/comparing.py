@@ -4,7 +4,8 @@ from dataclasses import dataclass
 
 from mastering.outlets.checksheet import asked_text
 from mastering.outlets.outlet import Outlet, Rule
-from mastering.outlets.rules import GROUPS, RULE_KINDS
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rules.kind import GROUPS
 
 
 @dataclass(frozen=True)

@@ -2,8 +2,9 @@
 
 import datetime
 
-from mastering.outlets.outlet import VARIANTS, BadOutlet, Outlet, Rule, stated
-from mastering.outlets.rules import CHOICE, GROUPS, LIST, NUMBER, PATTERN, RANGE, RULE_KINDS, same_for_all
+from mastering.outlets.outlet import VARIANTS, BadOutlet, Outlet, Rule
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rules.kind import CHOICE, GROUPS, LIST, NUMBER, PATTERN, RANGE
 from sermovox.outlets.comparing import asks
 
 _BOUNDS = ("at_least", "at_most", "target", "tolerance")
@@ -12,7 +13,7 @@ _BOUNDS = ("at_least", "at_most", "target", "tolerance")
 def fields_of(name: str, rule: Rule | None) -> dict:
     """What the form of a rule shows."""
     kind = RULE_KINDS[name]
-    variants = [None] if same_for_all(name) else [None, *VARIANTS]
+    variants = [None] if kind.same_for_all else [None, *VARIANTS]
     demands = rule.demands if rule else {}
     return {
         "name": name,
@@ -31,7 +32,7 @@ def fields_of(name: str, rule: Rule | None) -> dict:
 
 
 def _row(kind, variant: str | None, demand) -> dict:
-    said = stated(demand) if demand else {}
+    said = demand.stated() if demand else {}
     values = said.get("one_of") or ([said["exactly"]] if "exactly" in said else [])
     if kind.takes == LIST:
         values = values[0] if values else []

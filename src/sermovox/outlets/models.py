@@ -11,8 +11,9 @@ from django.utils import timezone
 from django.utils.text import slugify
 
 from mastering.naming.patterns import plain
-from mastering.outlets.checksheet import FAIL, CheckSheet, verdict_of
-from mastering.outlets.outlet import BadOutlet, Outlet, parse, shipped, shipped_text, written
+from mastering.outlets.findings import FAIL, CheckSheet, verdict_of
+from mastering.outlets.outlet import BadOutlet, Outlet
+from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from sermovox import storage
 from sermovox.progress import seconds_left
 

@@ -8,7 +8,7 @@ from django_tasks import task
 from mastering.errors import Cancelled, MasteringError
 from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check
-from mastering.outlets.outlet import parse
+from mastering.outlets.rulesheets import parse
 from mastering.tagging.carried import read_carried
 from sermovox.outlets.models import FileCheck
 from sermovox.storage import said_of

@@ -13,18 +13,9 @@ from django.views.decorators.http import require_POST
 from mastering.audio.encodings import Encoding
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
-from mastering.outlets.outlet import (
-    CONTENT_KINDS,
-    LARGEST_TOML,
-    BadOutlet,
-    Outlet,
-    parse,
-    shipped,
-    with_rule,
-    without_rule,
-    written,
-)
+from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, Outlet
 from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rulesheets import LARGEST_TOML, parse, shipped, with_rule, without_rule, written
 from sermovox.numerals import whole_number
 from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared

@@ -13,7 +13,7 @@ import numpy as np
 import soundfile
 
 from mastering.editing.labels import Label
-from mastering.outlets.outlet import shipped_text
+from mastering.outlets.rulesheets import shipped_text
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
 from mastering.tagging.markers import write_markers

@@ -5,8 +5,8 @@ import re
 from mastering.editing.assembly import CROSSFADE, Stretch
 from mastering.editing.markup import POINT, STRIKE
 from mastering.naming.renaming import CannotRename
-from mastering.outlets.outlet import parse, without_rule
-from mastering.outlets.outlet import written as written_toml
+from mastering.outlets.rulesheets import parse, without_rule
+from mastering.outlets.rulesheets import written as written_toml
 from mastering.shaping.treatment import Treatment
 from mastering.tagging.carried import read_carried
 from mastering.tests.signals import speech, written

@@ -11,7 +11,7 @@ from django.urls import URLPattern, URLResolver, get_resolver
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.tests.signals import speech
 from sermovox.cutting.models import Page
 from sermovox.deliveries.runs import start_run

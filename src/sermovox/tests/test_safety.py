@@ -19,7 +19,7 @@ from django_tasks_db.models import DBTaskResult
 from PIL import Image
 
 from mastering.errors import MasteringError
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.tagging.carried import read_carried
 from mastering.tests.signals import speech, written
 from sermovox import apart, backups, caches, room, storage

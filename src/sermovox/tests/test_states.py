@@ -8,7 +8,7 @@ from django.conf import settings
 from django.utils import timezone
 from django_tasks_db.models import DBTaskResult
 
-from mastering.outlets.outlet import shipped, shipped_text
+from mastering.outlets.rulesheets import shipped, shipped_text
 from mastering.tests.signals import speech, written
 from sermovox import queue, storage
 from sermovox.deliveries.models import Delivery, FinishedFile

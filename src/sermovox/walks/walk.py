@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
 from mastering.errors import MasteringError
-from mastering.outlets.outlet import parse
+from mastering.outlets.rulesheets import parse
 from mastering.shaping.treatment import Treatment
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page

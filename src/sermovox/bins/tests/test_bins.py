@@ -6,7 +6,7 @@ from unittest import mock
 from django.utils import timezone
 
 from mastering.errors import MasteringError
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make_all
 from mastering.tests.signals import speech, written
 from sermovox.bins import contents

@@ -9,7 +9,7 @@ from django.urls import reverse
 from mutagen.id3 import ID3
 from PIL import Image
 
-from mastering.outlets.outlet import parse, shipped, written
+from mastering.outlets.rulesheets import parse, shipped, written
 from mastering.tests.signals import speech
 from sermovox.cutting.models import Page
 from sermovox.deliveries.estimates import Proposed

@@ -25,15 +25,13 @@ def sound_of(programme):
 
 def rules_of(file, outlets):
     from mastering.outlets.checksheet import asked_text
-    from mastering.outlets.outlet import parse
-    from mastering.outlets.rules import BESIDE_SOUND, OF_DELIVERIES, OF_MAKING
+    from mastering.outlets.rulesheets import parse
 
     toml = file.delivery.outlet_toml
     if toml not in outlets:
         outlets[toml] = parse(toml)
     asked = {"channels": file.figures.get("channels") or 1, "content_kind": file.content_kind}
-    left_out = {*OF_MAKING, *OF_DELIVERIES, *BESIDE_SOUND, "names"} - {"size_mb", "consistency_lu"}
-    held = [(rule, rule.demand(**asked)) for rule in outlets[toml].rules if rule.name not in left_out]
+    held = [(rule, rule.demand(**asked)) for rule in outlets[toml].rules if rule.kind.makes_another]
     return {rule.name: asked_text(rule, demand) for rule, demand in held if demand}
 
 

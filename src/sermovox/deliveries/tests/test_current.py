@@ -11,7 +11,7 @@ from django.apps import apps
 from django.utils import timezone
 
 from mastering.editing.markup import STRIKE
-from mastering.outlets.outlet import parse, shipped, shipped_text, written
+from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
 from mastering.tests.signals import speech

@@ -13,7 +13,7 @@ import numpy as np
 from django.db import connection
 from django_tasks_db.models import DBTaskResult
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from mastering.tests.signals import noise, speech
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.manifest import as_csv

@@ -6,8 +6,8 @@ import json
 import zipfile
 
 from mastering.audio.reader import clock
-from mastering.outlets.checksheet import FAIL
-from mastering.outlets.outlet import parse, shipped, written
+from mastering.outlets.findings import FAIL
+from mastering.outlets.rulesheets import parse, shipped, written
 from mastering.pipeline import MOST_ATTEMPTS
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256

@@ -8,7 +8,7 @@ from django.contrib.auth import get_user_model
 
 from mastering.editing.assembly import Stretch
 from mastering.meters.meter import Meter
-from mastering.outlets.outlet import shipped, shipped_text
+from mastering.outlets.rulesheets import shipped, shipped_text
 from mastering.tests.signals import noise, speech
 from sermovox import storage
 from sermovox.deliveries.models import Delivery

@@ -6,8 +6,8 @@ from django.contrib.auth import get_user_model
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.utils import timezone
 
-from mastering.outlets.outlet import parse, shipped, shipped_text
 from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rulesheets import parse, shipped, shipped_text
 from mastering.tests.signals import speech, written
 from sermovox.deliveries.runs import start_run
 from sermovox.outlets.models import FileCheck, RuleSheet, outlets_of
@@ -42,11 +42,9 @@ class Sheets(AppTestCase):
         answer = self.change(all__exactly="96")
         self.assertContains(answer, "Bitrate changed")
         rule = self.outlet().rule("bit_rate_kbps")
-        self.assertEqual(
-            (rule.demands[None].exactly, rule.source, str(rule.dated)), (96, "client’s mail", "2026-03-03")
-        )
+        self.assertEqual((rule.demands[None].first, rule.source, str(rule.dated)), (96, "client’s mail", "2026-03-03"))
         self.assertContains(self.client.get("/outlets/volunteer-archive/"), "client’s mail, 3 Mar 2026")
-        self.assertEqual(shipped()["volunteer-archive"].rule("bit_rate_kbps").demands[None].exactly, 128)
+        self.assertEqual(shipped()["volunteer-archive"].rule("bit_rate_kbps").demands[None].first, 128)
 
     def test_what_cannot_be_is_said_with_the_nearest_value_and_nothing_is_kept(self):
         for fields, said in (
@@ -69,14 +67,14 @@ class Sheets(AppTestCase):
             (
                 "bit_rate_kbps",
                 {"mono__exactly": "96, 64", "stereo__exactly": "128"},
-                lambda d: d["mono"].one_of == (96, 64),
+                lambda d: d["mono"].values == (96, 64),
             ),
             ("integrated_lufs", {"all__target": "−20", "all__tolerance": "0.5"}, lambda d: d[None].low == -20.5),
             ("duration_s", {"all__at_most": "600"}, lambda d: d[None].high == 600),
-            ("extra_files", {"all__list": ["manifest.csv", "cover.jpg"]}, lambda d: d[None].exactly[1] == "cover.jpg"),
-            ("tag_title", {"all__pattern": "{place}. {title}"}, lambda d: d[None].exactly == "{place}. {title}"),
-            ("container", {"all__choice": "mp3"}, lambda d: d[None].exactly == "mp3"),
-            ("order", {"all__choice": "as the running order"}, lambda d: d[None].exactly),
+            ("extra_files", {"all__list": ["manifest.csv", "cover.jpg"]}, lambda d: d[None].values[1] == "cover.jpg"),
+            ("tag_title", {"all__pattern": "{place}. {title}"}, lambda d: d[None].first == "{place}. {title}"),
+            ("container", {"all__choice": "mp3"}, lambda d: d[None].first == "mp3"),
+            ("order", {"all__choice": "as the running order"}, lambda d: d[None].first),
         ):
             with self.subTest(name):
                 self.assertContains(self.change(name=name, **fields), "changed.")
@@ -90,7 +88,7 @@ class Sheets(AppTestCase):
         form = self.client.get("/outlets/pocket-device/rules/container/")
         for value in values:
             self.assertContains(form, f"<option selected>{value}</option>", html=True)
-        self.assertEqual(self.outlet("pocket-device").rule("container").demands[None].one_of, tuple(values))
+        self.assertEqual(self.outlet("pocket-device").rule("container").demands[None].values, tuple(values))
 
     def test_versions_are_kept_and_any_is_taken_again(self):
         self.change(all__exactly="96")
@@ -99,7 +97,7 @@ class Sheets(AppTestCase):
         for text in ("As it was shipped", "96 kbit/s", "64 kbit/s"):
             self.assertContains(page, text)
         self.client.post("/outlets/volunteer-archive/restore/", {"version": "2"})
-        self.assertEqual(self.outlet().rule("bit_rate_kbps").demands[None].exactly, 96)
+        self.assertEqual(self.outlet().rule("bit_rate_kbps").demands[None].first, 96)
         self.client.post("/outlets/volunteer-archive/restore/")
         self.assertEqual(self.outlet(), shipped()["volunteer-archive"])
         self.assertEqual(RuleSheet.objects.get().versions.count(), 5)
@@ -109,7 +107,7 @@ class Sheets(AppTestCase):
         (delivery,) = start_run(self.production, [self.outlet()], list(self.production.sections.all()))
         self.change(all__exactly="64")
         delivery.refresh_from_db()
-        self.assertEqual(delivery.outlet.rule("bit_rate_kbps").demands[None].exactly, 128)
+        self.assertEqual(delivery.outlet.rule("bit_rate_kbps").demands[None].first, 128)
         self.work()
         self.assertAlmostEqual(delivery.files.get().figures["bit_rate_kbps"], 128, delta=0.5)
         (later,) = start_run(self.production, [self.outlet()], list(self.production.sections.all()))
@@ -134,7 +132,7 @@ class Sheets(AppTestCase):
         self.client.post("/outlets/bring-in/", {"file": SimpleUploadedFile("sheet.toml", text.encode())})
         # The shipped one stays what it is; what came in stands beside it.
         self.assertEqual(outlets_of(other)["volunteer-archive"], shipped()["volunteer-archive"])
-        self.assertEqual(outlets_of(other)["volunteer-reading-archive"].rule("bit_rate_kbps").demands[None].exactly, 96)
+        self.assertEqual(outlets_of(other)["volunteer-reading-archive"].rule("bit_rate_kbps").demands[None].first, 96)
 
     def test_bad_sheets_are_refused_with_a_sentence_and_nothing_is_kept(self):
         good = shipped_text("volunteer-archive")

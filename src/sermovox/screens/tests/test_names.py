@@ -1,6 +1,6 @@
 """How files are called: patterns, names a client dictates, and their checks."""
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from sermovox.deliveries.models import Delivery
 from sermovox.deliveries.runs import start_run
 from sermovox.productions.models import Section

@@ -6,7 +6,7 @@ import io
 from django.core.files.uploadedfile import SimpleUploadedFile
 from PIL import Image
 
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from sermovox.deliveries.runs import start_run
 from sermovox.ui.tests.base import AppTestCase
 

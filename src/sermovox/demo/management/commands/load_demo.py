@@ -4,7 +4,7 @@ from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 
 from mastering.editing.scripts import entries, recognised
-from mastering.outlets.outlet import shipped
+from mastering.outlets.rulesheets import shipped
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.deliveries.runs import start_run
 from sermovox.demo.artwork import book_cover

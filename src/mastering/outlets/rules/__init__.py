@@ -1,0 +1,27 @@
+"""The kinds of rule an outlet may state, by group. A new kind is one new entry of its group's module."""
+
+from mastering.outlets.rules import delivery, levels, making, pictures, size, tags
+from mastering.outlets.rules.kind import GROUPS, RuleKind
+
+RULE_KINDS: dict[str, RuleKind] = {}
+"""Every kind by its name, in the order of a rule sheet."""
+
+
+def register(kind: RuleKind) -> None:
+    """Add a kind, at the end of its group."""
+    if kind.name in RULE_KINDS:
+        raise ValueError(f"There is a kind of rule called {kind.name} already.")
+    every = [*RULE_KINDS.values(), kind]
+    every.sort(key=lambda each: GROUPS.index(each.group))
+    RULE_KINDS.clear()
+    RULE_KINDS.update({each.name: each for each in every})
+
+
+for _module in (making, levels, size, delivery, tags, pictures):
+    for _kind in _module.KINDS:
+        register(_kind)
+
+
+def of_scope(*scopes: str) -> set[str]:
+    """The names of the rules that speak of this."""
+    return {name for name, kind in RULE_KINDS.items() if kind.scope in scopes}

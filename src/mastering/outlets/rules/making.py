@@ -1,0 +1,275 @@
+"""Rules about format and bitrate: what a file is encoded as."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from mastering.audio.encodings import (
+    AVERAGE,
+    BIT_RATE_MODES,
+    CODECS,
+    CONSTANT,
+    FLOAT_32,
+    INT_16,
+    INT_24,
+    INT_32,
+    QUALITY,
+    VARIABLE,
+    Encoding,
+    fits_ending,
+)
+from mastering.naming.checks import split_ending
+from mastering.outlets.demands import Demand, Named, Range
+from mastering.outlets.findings import Finding
+from mastering.outlets.rules.holding import by_extremes, by_figure, is_exactly
+from mastering.outlets.rules.kind import (
+    ASKED,
+    BITRATE,
+    CHOICE,
+    FORMAT,
+    NUMBER,
+    UNTOLD,
+    Advice,
+    Asked,
+    Examined,
+    Figure,
+    RuleKind,
+)
+
+MONO, STEREO, AS_SOURCE = "mono", "stereo", "as recorded"
+JOINT, SEPARATE = "joint stereo", "separate stereo"
+NOT_CONSTANT = "not constant"
+"""The bitrate mode of a file that does not say more of it."""
+MAKE_AGAIN = "Make the file again for this outlet from its recording."
+AGAIN = Advice(other=MAKE_AGAIN)
+_STEREOS = (STEREO, JOINT, SEPARATE)
+_PLAIN_PCM = "pcm_s16le"
+
+
+def _container(asked: Asked, examined: Examined) -> Finding:
+    figure = examined.carried.container or examined.facts.container
+    ending = split_ending(examined.name)[1]
+    if ending and not fits_ending(ending, container=figure, codec=examined.facts.codec):
+        # A sheet may take several containers, each for its own files; a file has to end as what it is.
+        figure = f"{figure}, in a file that ends in .{ending}"
+    return by_figure(asked, figure, examined)
+
+
+def _codec_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    if asked["codec"].first == _PLAIN_PCM and encoding.sample_format != INT_16:
+        return f"{_PLAIN_PCM} is 16-bit sound, and {encoding.sample_format} is asked. Take one of them out."
+    return ""
+
+
+def _is_codec(figure: Figure, named: Named) -> bool:
+    uncompressed = "pcm" in named.values and isinstance(figure, str) and figure.startswith("pcm_")
+    return uncompressed or figure in named.values
+
+
+def _channels(examined: Examined) -> str:
+    count = examined.facts.channels
+    if count == 2 and examined.carried.joint is not None:
+        return JOINT if examined.carried.joint else SEPARATE
+    return {1: MONO, 2: STEREO}.get(count, f"{count} channels")
+
+
+def _is_layout(figure: Figure, named: Named) -> bool:
+    fit = {AS_SOURCE: (MONO, *_STEREOS), STEREO: _STEREOS}
+    return any(figure in fit.get(str(each), (each,)) for each in named.values)
+
+
+def _layout_words(demand: Demand) -> str:
+    return f"{MONO} or {STEREO}, {AS_SOURCE}" if demand == Named((AS_SOURCE,)) else demand.words()
+
+
+def _channels_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    layout = asked["channels"].first
+    told = []
+    if layout in (JOINT, SEPARATE) and encoding.codec != "mp3":
+        told.append(f"“{layout}” is a matter of MP3 alone; ask for “stereo” here.")
+    if layout == SEPARATE and encoding.mode != CONSTANT:
+        told.append("Separate stereo is written at a constant bitrate only.")
+    return " ".join(told)
+
+
+def _channels_refused(demands: Mapping[str | None, Demand]) -> str:
+    for variant, other in ((MONO, _STEREOS), (STEREO, (MONO,))):
+        if variant in demands and (asked := demands[variant].first) in other:
+            return f"Files in {variant} are asked to be in {asked}. Ask the same of all files, or “{variant}” here."
+    return ""
+
+
+def _sample_format(examined: Examined) -> str:
+    facts = examined.facts
+    if facts.bit_depth is None:
+        return "lossy"
+    return f"{facts.bit_depth}-bit {'float' if facts.floating_point else 'integer'}"
+
+
+def _depth_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    return "A lossy format has no bit depth. Take that rule out." if encoding.lossy else ""
+
+
+def _broadcast_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    return "" if encoding.container == "wav" else "A BWF description is a matter of WAV alone."
+
+
+def _without_loss(asked: Mapping[str, Demand], encoding: Encoding, name: str) -> str:
+    """What is said of the first rule about bitrates where the format is one without loss."""
+    first = next(each.name for each in KINDS if each.group == BITRATE and each.name in asked)
+    if encoding.lossy or first != name:
+        return ""
+    label = next(kind.label for kind in KINDS if kind.name == name).lower()
+    return f"The {label} of a format without loss follows from its sound. Take that rule out."
+
+
+def _bit_rate(asked: Asked, examined: Examined) -> Finding:
+    """The bitrates of the single frames of an MP3 are all to lie in the range where a variable one is asked."""
+    frames_kbps, mode = examined.facts.frame_kbps, examined.asked.get("bit_rate_mode")
+    aimed = isinstance(asked.demand, Range) and asked.demand.target is not None
+    if frames_kbps and mode and mode.first == VARIABLE and not aimed:
+        return by_extremes(asked, *frames_kbps, average=examined.facts.bit_rate_kbps or 0.0)
+    return by_figure(asked, examined.facts.bit_rate_kbps, examined)
+
+
+def _bit_rate_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    if encoding.lossy and encoding.mode == AVERAGE and asked["bit_rate_kbps"].first is not None:
+        return "An average bitrate is never met exactly. Give a target and a tolerance, such as 64 ±20 kbit/s."
+    return _without_loss(asked, encoding, "bit_rate_kbps")
+
+
+def _mode(examined: Examined) -> str | None:
+    constant, said = examined.facts.constant_bit_rate, examined.carried.mode
+    if constant is None:
+        return None
+    if said and (constant or said != CONSTANT):
+        # An even sound may well get the same bitrate throughout; what the file says of its making tells more.
+        return said
+    return CONSTANT if constant else NOT_CONSTANT
+
+
+def _is_mode(figure: Figure, named: Named) -> bool:
+    # So LAME calls what follows from a quality; which, is a rule of its own.
+    fit = {AVERAGE: (NOT_CONSTANT,), VARIABLE: (NOT_CONSTANT,), QUALITY: (NOT_CONSTANT, VARIABLE)}
+    return any(figure == each or figure in fit.get(str(each), ()) for each in named.values)
+
+
+def _quality(examined: Examined) -> str | int | None:
+    found = examined.carried.quality
+    return UNTOLD if found is None and examined.facts.codec == "vorbis" else found
+
+
+def _quality_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    told = [_without_loss(asked, encoding, "quality")]
+    if encoding.mode != QUALITY:
+        told.append("A quality is asked, and a bitrate mode that leaves none to choose. Take one of them out.")
+    return " ".join(filter(None, told))
+
+
+def _is_quality(figure: Figure, named: Named) -> bool:
+    return any(is_exactly(figure, each) for each in named.values)
+
+
+_FORMAT = RuleKind(name="", label="", group=FORMAT, takes=CHOICE, advice=AGAIN)
+_BITRATE = RuleKind(name="", label="", group=BITRATE, takes=NUMBER, advice=AGAIN)
+
+KINDS = [
+    replace(
+        _FORMAT,
+        name="container",
+        label="Container",
+        wanted=True,
+        choices=tuple(CODECS),
+        unknown="Sermovox does not write {value} files; it writes {choices}.",
+        figure=lambda examined: examined.carried.container or examined.facts.container,
+        held=_container,
+    ),
+    replace(
+        _FORMAT,
+        name="codec",
+        label="Codec",
+        choices=("mp3", "aac", "alac", "pcm", _PLAIN_PCM, "flac", "vorbis", "opus", "wmav2"),
+        hint="Where the container leaves it open: “pcm” is any uncompressed sound, “pcm_s16le” that of a plain 16-bit "
+        "WAV.",
+        figure=lambda examined: examined.facts.codec,
+        alike=_is_codec,
+        contradicts=_codec_against,
+    ),
+    replace(
+        _FORMAT,
+        name="channels",
+        label="Channels",
+        wanted=True,
+        choices=(MONO, STEREO, JOINT, SEPARATE, AS_SOURCE),
+        said=_layout_words,
+        figure=_channels,
+        alike=_is_layout,
+        contradicts=_channels_against,
+        refuses=_channels_refused,
+    ),
+    replace(
+        _FORMAT,
+        name="sample_rate_hz",
+        label="Sample rate",
+        wanted=True,
+        takes=NUMBER,
+        least=8000,
+        most=192000,
+        unit="Hz",
+        digits=0,
+        figure=lambda examined: examined.facts.sample_rate_hz,
+    ),
+    replace(
+        _FORMAT,
+        name="sample_format",
+        label="Bit depth",
+        choices=(INT_16, INT_24, INT_32, FLOAT_32),
+        figure=_sample_format,
+        contradicts=_depth_against,
+    ),
+    replace(
+        _FORMAT,
+        name="broadcast_wave",
+        label="BWF description",
+        choices=(ASKED,),
+        hint="The “bext” chunk of a WAV.",
+        # Only that chunk states when a recording begins.
+        figure=lambda examined: "none" if examined.facts.time_reference_frames is None else ASKED,
+        contradicts=_broadcast_against,
+    ),
+    replace(
+        _BITRATE,
+        name="bit_rate_kbps",
+        label="Bitrate",
+        unit="kbit/s",
+        digits=0,
+        slack=0.5,
+        least=6,
+        most=512,
+        hint="One value, several, or for a variable bitrate the lowest and the highest.",
+        figure=lambda examined: examined.facts.bit_rate_kbps,
+        held=_bit_rate,
+        contradicts=_bit_rate_against,
+    ),
+    replace(
+        _BITRATE,
+        name="bit_rate_mode",
+        label="Bitrate mode",
+        takes=CHOICE,
+        choices=BIT_RATE_MODES,
+        figure=_mode,
+        alike=_is_mode,
+        contradicts=lambda asked, encoding: _without_loss(asked, encoding, "bit_rate_mode"),
+    ),
+    replace(
+        _BITRATE,
+        name="quality",
+        label="Encoder’s quality",
+        digits=0,
+        least=0,
+        most=9,
+        hint="0 is the best, 9 the smallest; for the bitrate mode “quality”.",
+        figure=_quality,
+        alike=_is_quality,
+        contradicts=_quality_against,
+    ),
+]

@@ -1,0 +1,111 @@
+"""Rules about tags."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from mastering.audio.encodings import Encoding
+from mastering.naming.patterns import read_pattern
+from mastering.outlets.demands import Demand, Pattern
+from mastering.outlets.findings import Finding
+from mastering.outlets.rules.holding import by_text, one_line
+from mastering.outlets.rules.kind import (
+    ASKED,
+    BESIDE_SOUND,
+    CHOICE,
+    LEFT_OUT,
+    PATTERN,
+    TAGGING,
+    Advice,
+    Asked,
+    Examined,
+    RuleKind,
+)
+from mastering.tagging.inscribing import forms, holds
+from mastering.tagging.inscription import TAGS
+
+_WRITE_AGAIN = "Write the tags again: sermovox tags --write."
+_FACTS = "Give it to the production under “Facts and artwork”, then write the tags again."
+_ADVICE = {
+    "title": Advice(
+        other="Give the section a title in the running order, then write the tags again.",
+        terminal="Name the recording as it is to be called, or give --fact title=TEXT; then sermovox tags --write.",
+    ),
+    "track": Advice(
+        other="The place in the running order goes here. Write the tags again.",
+        terminal=_WRITE_AGAIN,
+    ),
+    "lyrics": Advice(other="Give the section its text or notes, then write the tags again."),
+}
+
+
+def _text(asked: Asked, examined: Examined) -> Finding:
+    """A tag: it says what was expected, or where nothing is known of that, it is there."""
+    figure, kind = asked.kind.found(examined) or "", asked.kind
+    wanted = None if examined.texts is None else examined.texts.get(kind.name, "")
+    optional = isinstance(asked.demand, Pattern) and read_pattern(asked.demand.text).optional
+    if wanted is None:
+        there, right = "there, if anything is known" if optional else "there", bool(figure) or optional
+    else:
+        there = one_line(wanted) or ("nothing is known of it" if optional else "there, and nothing is known of it")
+        right = figure == wanted and (bool(wanted) or optional)
+    return by_text(asked, wanted=there, found=str(figure), right=right, advice=kind.advice.other)
+
+
+def _kind(tag: str) -> RuleKind:
+    name = f"tag_{tag}"
+    otherwise = f"Give it with --fact NAME=TEXT; the pattern of {name} says which. Then sermovox tags --write."
+    advice = _ADVICE.get(tag, Advice(other=_FACTS))
+
+    def contradicts(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+        if holds(encoding.container, tag):
+            return ""
+        return f"The tags of {encoding.container} files have no place for the {TAGS[tag]}. Take the rule “{name}” out."
+
+    return replace(
+        _TAG,
+        name=name,
+        label=f"Tag: {TAGS[tag]}",
+        takes=PATTERN,
+        hint="A pattern, as for names: {title}, {production}, {narrator}, …",
+        advice=replace(advice, terminal=advice.terminal or otherwise),
+        figure=lambda examined: examined.carried.tags.get(tag),
+        held=_text,
+        contradicts=contradicts,
+    )
+
+
+def _form_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
+    if forms(encoding.container):
+        return ""
+    return f"{encoding.container} files have but one way of tagging. Take the rule “tag_form” out."
+
+
+_TAG = RuleKind(
+    name="",
+    label="",
+    group=TAGGING,
+    takes=CHOICE,
+    scope=BESIDE_SOUND,
+    same_for_all=True,
+    makes_another=False,
+    advice=Advice(other="Write the tags again.", terminal=_WRITE_AGAIN),
+)
+
+KINDS = [
+    replace(
+        _TAG,
+        name="tag_form",
+        label="Way of tagging",
+        choices=("ID3v2.3", "ID3v2.4"),
+        figure=lambda examined: examined.carried.form,
+        contradicts=_form_against,
+    ),
+    *(_kind(tag) for tag in TAGS if tag != "encoder"),
+    replace(
+        _TAG,
+        name="tag_encoder",
+        label="Tag: encoder",
+        choices=(LEFT_OUT, ASKED),
+        figure=lambda examined: ASKED if examined.carried.tags.get("encoder") else LEFT_OUT,
+    ),
+]
