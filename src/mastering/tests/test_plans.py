@@ -57,6 +57,16 @@ class EachRule(TestCase):
             plan(speech(peak=0.1), asked).gain_db, plan(speech(peak=0.1), asked, channels=2).gain_db, delta=0.02
         )
 
+    def test_the_longest_pause_between_words_is_predicted(self):
+        """What counts is the quiet between words, not at either end: common practice, no source."""
+        prompt = speech(seconds=6, peak=0.3)
+        halting = [prompt[: 3 * RATE_HZ], noise(-74, 2.5, seed=2), prompt[3 * RATE_HZ :]]
+        take = np.concatenate([noise(-74, 4, seed=1), *halting, noise(-74, 5, seed=4)])
+        told = plan(take, outlet(longest_pause_s="at_most = 2", integrated_lufs="target = -23\ntolerance = 1"))
+        self.assertAlmostEqual(told.predicted["longest_pause_s"], 2.5, delta=0.15)
+        self.assertIn("shorten its pauses", " ".join(told.collisions))
+        self.assertFalse(plan(take, outlet(longest_pause_s="at_most = 3")).collisions)
+
     def test_rms_means_what_the_outlet_says_it_means(self):
         plainly = plan(speech(peak=0.1), outlet(rms_dbfs="at_least = -23\nat_most = -18"))
         aes17 = plan(speech(peak=0.1), outlet(rms_aes17_dbfs="at_least = -23\nat_most = -18"))

@@ -191,6 +191,8 @@ class Sabotage(TestCase):
         late, long = np.concatenate([room, base]), np.concatenate([base, room])
         self.caught("head_s", LOOSE, wav, wav | {"samples": late}, demand="at_least = 0.1\nat_most = 2")
         self.caught("tail_s", LOOSE, wav, wav | {"samples": long}, demand="at_least = 0.1\nat_most = 2")
+        halting = np.concatenate([base[: 4 * RATE], noise(-74, 3, seed=9), base[4 * RATE :]])
+        self.caught("longest_pause_s", LOOSE, wav, wav | {"samples": halting}, demand="at_most = 2")
         self.caught("duration_s", LOOSE, wav, wav | {"samples": long}, demand="at_most = 12")
 
     def test_tags(self):

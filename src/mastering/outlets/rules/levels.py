@@ -2,6 +2,8 @@
 
 from dataclasses import replace
 
+from mastering.editing.pauses import find_pauses
+from mastering.meters.envelope import Envelope
 from mastering.meters.offset import offset_of
 from mastering.outlets.demands import Named, Range
 from mastering.outlets.rules.kind import (
@@ -103,6 +105,19 @@ def _missed_noise(missed: Missed) -> str:
     if wanted_db <= missed.most_hush_db:
         return f"{told} Hush of {wanted_db} dB or a quieter room would do."
     return f"{told} That is {missed.by:.1f} dB too much, more than hush can take: the room has to be quieter."
+
+
+def _longest_pause_s(envelope: Envelope) -> float:
+    """The longest stretch without a word that has words on both sides; 0 where there is none of a third of a second."""
+    pauses = find_pauses(envelope)
+    return float(pauses.lengths_s[pauses.inner()].max(initial=0.0))
+
+
+def _missed_pause(missed: Missed) -> str:
+    return (
+        f"Its longest pause lasts {missed.figure:.1f} s; the outlet asks for {missed.demand.words('s')}. Level cannot "
+        "mend that: shorten its pauses on its page."
+    )
 
 
 def _of_offset(examined: Examined) -> str:
@@ -261,6 +276,24 @@ KINDS = [
         ),
         measured=lambda levels: levels.tail_s,
         predicts=lambda foreseen: _higher(foreseen.levels.tail_s, foreseen.edges.tail_s),
+    ),
+    RuleKind(
+        name="longest_pause_s",
+        label="Longest pause",
+        group=LEVELS,
+        unit="s",
+        least=0,
+        close=0.1,
+        slack=0.05,
+        hint="Between words: what stands before the first and after the last has rules of its own.",
+        advice=Advice(
+            too_low="No pause is as long as asked. Put room tone between sections that are read without one.",
+            too_high="A pause is longer than asked. Shorten its pauses on its page, then make the file again.",
+            terminal="Find it with sermovox pauses, and cut it shorter with sermovox cut.",
+        ),
+        measured=lambda levels: _longest_pause_s(levels.envelope),
+        predicts=lambda foreseen: _longest_pause_s(foreseen.envelope),
+        collides=_missed_pause,
     ),
     RuleKind(
         name=CONSISTENCY,
