@@ -5,7 +5,6 @@
 
 import itertools
 import math
-import uuid
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
@@ -16,9 +15,10 @@ from pathlib import Path
 import numpy as np
 
 from mastering.audio.convert import resampled, to_held
-from mastering.audio.encodings import INT_16, Encoding, said_of
+from mastering.audio.encodings import Encoding, said_of
 from mastering.audio.facts import FileFacts
-from mastering.audio.placing import put_in_place
+from mastering.audio.formats import INT_16
+from mastering.audio.placing import partial_of, put_in_place
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
 from mastering.audio.waveform import WaveformWriter
@@ -390,7 +390,7 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
         chain=plan.chain(measured.levels.envelope),
         encoding=encoding,
         demands=demands,
-        partial=order.target.with_name(f".{uuid.uuid4().hex}.making"),
+        partial=partial_of(order.target),
     )
 
 
@@ -423,7 +423,7 @@ def _planned_in_parts(
         chain=plan.chain(measured.levels.envelope),
         encoding=encoding,
         demands={},
-        partial=order.target.with_name(f".{uuid.uuid4().hex}.making"),
+        partial=partial_of(order.target),
     )
 
 

@@ -1,7 +1,6 @@
 """A programme made into sound: what is heard on the page and what the finished file is made of."""
 
-import uuid
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
 from pathlib import Path
@@ -11,7 +10,7 @@ import soundfile
 
 from mastering.audio.convert import folded, resampled, to_channels
 from mastering.audio.facts import FileFacts
-from mastering.audio.placing import put_in_place
+from mastering.audio.placing import whole
 from mastering.audio.reader import Reader
 from mastering.editing.programme import BadCut, Piece, Span
 from mastering.errors import UnreadableRecording
@@ -24,6 +23,18 @@ _MIX_FRAMES = 8192
 _LARGEST_WAV_BYTES = (1 << 32) - 4096
 """A size in a WAV has 32 bits; RF64 has 64 (EBU Tech 3306)."""
 _LAYOUTS = {1: ("FC",), 2: ("FL", "FR")}
+
+
+@dataclass(frozen=True)
+class Stage:
+    """Something done to samples, block by block; `hears_s` is how much around a place it has to hear, seconds."""
+
+    run: Callable[[Iterator[np.ndarray], int], Iterator[np.ndarray]]
+    hears_s: float
+
+
+STAGES: dict[str, Stage] = {}
+"""By the names pieces have for them."""
 
 
 @dataclass(frozen=True)
@@ -122,20 +133,15 @@ def save_wav(programme: Programme, target: Path) -> int:
     BadCut, UnreadableRecording, FileInTheWay
         Nothing is left behind in any of these cases.
     """
-    partial = target.with_name(f".{uuid.uuid4().hex}.making")
-    try:
-        with programme.opened() as reader:
-            facts = reader.facts()
-            depth = facts.bit_depth or 24
-            subtype = "PCM_16" if depth <= 16 and programme.untouched else "PCM_24" if depth <= 24 else "FLOAT"
-            long = reader.length * reader.channels * 4 > _LARGEST_WAV_BYTES
-            form = {"subtype": subtype, "format": "RF64" if long else "WAV"}
-            with soundfile.SoundFile(partial, "w", reader.sample_rate_hz, reader.channels, **form) as file:
-                for block in reader.blocks():
-                    file.write(block)
-        put_in_place(partial, target)
-    finally:
-        partial.unlink(missing_ok=True)
+    with whole(target) as partial, programme.opened() as reader:
+        facts = reader.facts()
+        depth = facts.bit_depth or 24
+        subtype = "PCM_16" if depth <= 16 and programme.untouched else "PCM_24" if depth <= 24 else "FLOAT"
+        long = reader.length * reader.channels * 4 > _LARGEST_WAV_BYTES
+        form = {"subtype": subtype, "format": "RF64" if long else "WAV"}
+        with soundfile.SoundFile(partial, "w", reader.sample_rate_hz, reader.channels, **form) as file:
+            for block in reader.blocks():
+                file.write(block)
     return reader.frames
 
 
@@ -297,6 +303,14 @@ class ProgrammeReader:
                 sample_rate_hz=source.sample_rate_hz,
             )
             yield from _exactly(lowered, lead + piece.samples - skip, lead, source.channels)
+        elif piece.stages:
+            # With some of what lies before and after, which the stages may have to hear.
+            heard = round(max(STAGES[name].hears_s for name in piece.stages) * source.sample_rate_hz)
+            lead = min(start + skip, heard)
+            sound = source.stretch(start + skip - lead, end + heard)
+            for name in piece.stages:
+                sound = STAGES[name].run(sound, source.sample_rate_hz)
+            yield from _exactly(sound, lead + piece.samples - skip, lead, source.channels)
         else:
             yield from source.stretch(start + skip, end)
 

@@ -13,9 +13,8 @@ import sqlite3
 import subprocess
 import sys
 import time
-import uuid
 from collections.abc import Callable, Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -24,7 +23,7 @@ from django.conf import settings
 from django.db import connection
 
 from mastering import VERSION
-from mastering.audio.placing import flush, flushed_folder
+from mastering.audio.placing import flush, flushed_folder, whole
 from mastering.errors import MasteringError
 from sermovox import storage
 
@@ -39,6 +38,10 @@ _KEPT_FILES = (
 )
 Told = Callable[[int, int], None]
 """Called with the bytes dealt with and all there are."""
+
+
+class _Damaged(Exception):
+    """What is to be copied is not what its hash says."""
 
 
 class CannotBackUp(MasteringError):
@@ -266,23 +269,18 @@ def _copy(source: Path, target: Path, item: Item, wrong: list[str]) -> int | Non
         wrong.append(f"{item.said} is missing.")
         return None
     flushed_folder(target.parent)
-    partial = target.with_name(f"{target.name}.{uuid.uuid4().hex}")
     digest, size = hashlib.sha256(), 0
-    try:
+    with suppress(_Damaged), whole(target, replace=True) as partial:
         with source.open("rb") as theirs, partial.open("xb") as ours:
             while chunk := theirs.read(_CHUNK_BYTES):
                 digest.update(chunk)
                 ours.write(chunk)
                 size += len(chunk)
         if digest.hexdigest() != item.sha256:
-            wrong.append(f"{item.said} is damaged.")
-            return None
-        flush(partial)
-        os.replace(partial, target)
-        flush(target.parent)
-    finally:
-        partial.unlink(missing_ok=True)
-    return size
+            raise _Damaged
+        return size
+    wrong.append(f"{item.said} is damaged.")
+    return None
 
 
 def _object(folder: Path, sha256: str) -> Path:

@@ -6,8 +6,8 @@ import sys
 from importlib import import_module
 
 from mastering.errors import MasteringError
-from sermovox.commands import COMMANDS
-from sermovox.terminal import complain, put_in_order
+from sermovox.terminal import COMMANDS
+from sermovox.terminal.said import complain, put_in_order
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -35,7 +35,7 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     for name, words in COMMANDS.items():
         command = commands.add_parser(name, help=words)
         if arguments[:1] == [name]:
-            module = import_module(f"sermovox.commands.{name}")
+            module = import_module(f"sermovox.terminal.{name}")
             module.add_arguments(command)
             command.set_defaults(run=module.run)
     return parser.parse_args(arguments)

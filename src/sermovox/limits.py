@@ -4,7 +4,8 @@ from pathlib import Path
 
 from django.conf import settings
 
-from mastering.audio.reader import Reader, clock
+from mastering.audio.reader import Reader
+from mastering.clock import clock
 from mastering.errors import MasteringError, UnreadableRecording
 
 _SHORT_BYTES = 256 << 20

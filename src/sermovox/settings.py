@@ -1,7 +1,7 @@
 """Settings. Each has a working default; those a person might change have an environment variable.
 
 | variable                  | what it sets                                           | default            |
-| SERMOVOX_DATA             | where database, recordings and finished files are kept | var/ in the project |
+| SERMOVOX_DATA             | where database, recordings and finished files are kept | the user’s own place |
 | SERMOVOX_HOSTS            | names the server answers to, with commas               | loopback names     |
 | SERMOVOX_SECRET_KEY       | the secret key that signs sessions                     | made once, kept in the data |
 | SERMOVOX_DEMO_SIGN_IN     | 1: visitors from this machine are the demo narrator    | 0                  |
@@ -24,8 +24,12 @@ import secrets
 from datetime import time
 from pathlib import Path
 
+from platformdirs import user_data_path
+
 BASE_DIR = Path(__file__).resolve().parents[2]
-DATA_DIR = Path(os.environ.get("SERMOVOX_DATA", BASE_DIR / "var")).resolve()
+_IN_CHECKOUT = (BASE_DIR / "manage.py").exists()
+DATA_DIR = Path(os.environ.get("SERMOVOX_DATA") or (BASE_DIR / "var" if _IN_CHECKOUT else user_data_path("sermovox")))
+DATA_DIR = DATA_DIR.resolve()
 DATA_DIR.mkdir(parents=True, exist_ok=True)
 
 
@@ -76,7 +80,7 @@ INSTALLED_APPS = [
     "sermovox.levelling",
     "sermovox.deliveries",
     "sermovox.bins",
-    "sermovox.screens",
+    "sermovox.board",
     "sermovox.demo",
 ]
 

@@ -24,7 +24,7 @@ from django.db import DatabaseError
 from django.utils import timezone
 
 from mastering import VERSION
-from mastering.audio.placing import flush, flushed_folder, put_in_place
+from mastering.audio.placing import flush, flushed_folder, whole
 from sermovox import caches
 
 DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
@@ -172,6 +172,9 @@ def keep(arrived: Path, sha256: str) -> None:
 
 def forget(sha256: str) -> None:
     """Delete a recording's bytes and what was worked out from them. The caller holds the hash."""
+    with suppress(FileNotFoundError):
+        # Windows deletes nothing that may only be read.
+        stored(sha256).chmod(0o600)
     stored(sha256).unlink(missing_ok=True)
     for leftover in cached(sha256, "waveform").parent.glob(f"{sha256}.*"):
         leftover.unlink(missing_ok=True)
@@ -277,12 +280,8 @@ def keep_picture(data: bytes) -> str:
     """Keep a picture. Returns the hash of its bytes."""
     sha256 = hashlib.sha256(data).hexdigest()
     if picture(sha256) != data:
-        partial = artwork(f"{sha256}.{uuid.uuid4().hex}")
-        try:
+        with whole(artwork(sha256), replace=True) as partial:
             partial.write_bytes(data)
-            put_in_place(partial, artwork(sha256), replace=True)
-        finally:
-            partial.unlink(missing_ok=True)
     return sha256
 
 

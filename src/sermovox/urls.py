@@ -5,7 +5,7 @@ from django.urls import include, path
 from sermovox.bins.views import delete_recording
 
 urlpatterns = [
-    path("", include("sermovox.screens.urls")),
+    path("", include("sermovox.board.urls")),
     path("account/", include("sermovox.accounts.urls")),
     path("recordings/storage/", include("sermovox.bins.urls")),
     path("recordings/<int:pk>/delete/", delete_recording),

@@ -6,7 +6,7 @@ from functools import lru_cache
 import numpy as np
 import soxr
 
-from mastering.audio.encodings import FLOAT_32, INT_16, INT_24
+from mastering.audio.formats import FLOAT_32, INT_16, INT_24
 
 DITHER_SEED = 20111
 """Fixed, so that the same recording and rules give the same bytes."""

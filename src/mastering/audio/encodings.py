@@ -2,96 +2,24 @@
 
 from dataclasses import dataclass
 
-CONSTANT, AVERAGE, VARIABLE, QUALITY = "constant", "average", "variable", "quality"
-BIT_RATE_MODES = (CONSTANT, AVERAGE, VARIABLE, QUALITY)
-INT_16, INT_24, INT_32, FLOAT_32 = "16-bit integer", "24-bit integer", "32-bit integer", "32-bit float"
+from mastering.audio.formats import (
+    AVERAGE,
+    BYTES,
+    CODECS,
+    CONSTANT,
+    FLOAT_32,
+    INT_16,
+    MP3_KBPS,
+    VARIABLE,
+    written_in,
+)
+
 LARGEST_RIFF_BYTES = (4 << 30) - (1 << 20)
 """A RIFF counts its bytes in 32 bits; something is left for tags. Longer files are RF64 (EBU Tech 3306)."""
-
-_MPEG_1_KBPS = (32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
-_MPEG_2_KBPS = (8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160)
-_MPEG_25_KBPS = (8, 16, 24, 32, 40, 48, 56, 64)
-MP3_KBPS = {
-    **dict.fromkeys((32000, 44100, 48000), _MPEG_1_KBPS),
-    **dict.fromkeys((16000, 22050, 24000), _MPEG_2_KBPS),
-    **dict.fromkeys((8000, 11025, 12000), _MPEG_25_KBPS),
-}
-"""Bitrates of layer III by sample rate: ISO/IEC 11172-3, 2.4.2.3, and 13818-3, 2.4.2.3 (from memory); the lowest three
-rates are an extension everybody decodes (common practice, no source)."""
 
 MP3_HEADER_BYTES = 156
 """From "Xing" to the end of LAME's addition, in the frame that heads an MP3."""
 
-_RATES_HZ = {
-    "mp3": tuple(sorted(MP3_KBPS)),
-    # ISO/IEC 14496-3, table 1.18 (from memory), as far as it is read here.
-    "aac": (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 64000, 88200, 96000),
-    # RFC 6716, section 2: it always plays at 48 kHz.
-    "opus": (48000,),
-    "wmav2": (8000, 11025, 16000, 22050, 32000, 44100, 48000),
-    "vorbis": (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 96000),
-}
-_ANY_RATE_HZ = (8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 88200, 96000, 176400, 192000)
-_DEPTHS = {
-    ("wav", "pcm"): (INT_16, INT_24, INT_32, FLOAT_32),
-    ("aiff", "pcm"): (INT_16, INT_24, INT_32),
-    ("flac", "flac"): (INT_16, INT_24),
-    ("m4a", "alac"): (INT_16, INT_24),
-}
-_MODES = {
-    "mp3": BIT_RATE_MODES,
-    "aac": (AVERAGE,),
-    "opus": (CONSTANT, AVERAGE),
-    "vorbis": (QUALITY,),
-    "wmav2": (CONSTANT,),
-}
-CODECS = {
-    "mp3": ("mp3",),
-    "m4a": ("aac", "alac"),
-    "m4b": ("aac",),
-    "wav": ("pcm",),
-    "aiff": ("pcm",),
-    "flac": ("flac",),
-    "ogg": ("vorbis", "opus"),
-    "wma": ("wmav2",),
-}
-"""What is written into each container; the first is meant where none is named."""
-
-_ENDINGS = {
-    "mp3": ("mp3",),
-    "m4a": ("m4a",),
-    "m4b": ("m4b",),
-    "mp4": ("mp4", "m4a", "m4b"),
-    "wav": ("wav", "wave", "bwf", "rf64"),
-    "aiff": ("aiff", "aif"),
-    "flac": ("flac",),
-    "ogg": ("ogg", "oga"),
-    "wma": ("wma",),
-}
-"""The endings a file may have, by what its bytes are (common practice, no source)."""
-
-
-def fits_ending(ending: str, *, container: str, codec: str) -> bool:
-    """Whether a file with these bytes may end so. Of containers that are not written here nothing is said.
-
-    >>> fits_ending("mp3", container="wav", codec="pcm_s16le"), fits_ending("WAV", container="wav", codec="pcm_s16le")
-    (False, True)
-    """
-    also = ("opus",) if codec == "opus" else ()
-    return container not in _ENDINGS or ending.lower() in (*_ENDINGS[container], *also)
-
-
-CODEC_WORDS = {
-    "mp3": "MP3",
-    "aac": "AAC",
-    "alac": "ALAC",
-    "pcm": "PCM",
-    "flac": "FLAC",
-    "vorbis": "Vorbis",
-    "opus": "Opus",
-    "wmav2": "Windows Media Audio",
-}
-_BYTES = {INT_16: 2, INT_24: 3, INT_32: 4, FLOAT_32: 4}
 _PACKED_SHARE = (0.2, 0.8)
 """What is left of speech after lossless packing (common practice, no source)."""
 _LEAST_QUALITY, _MOST_QUALITY = 0, 9
@@ -121,19 +49,19 @@ class Encoding:
 
     def __post_init__(self):
         if not self.codec:
-            object.__setattr__(self, "codec", CODECS[self.container][0])
+            object.__setattr__(self, "codec", next(iter(written_in(self.container).codecs)))
         if self.lossy and self.mode is None:
-            object.__setattr__(self, "mode", _MODES[self.codec][0])
+            object.__setattr__(self, "mode", CODECS[self.codec].modes[0])
         if not self.lossy and self.sample_format is None:
             object.__setattr__(self, "sample_format", INT_16)
 
     @property
     def extension(self) -> str:
-        return "opus" if self.codec == "opus" else self.container
+        return CODECS[self.codec].ending or written_in(self.container).endings[0]
 
     @property
     def lossy(self) -> bool:
-        return self.codec in _MODES
+        return bool(CODECS[self.codec].modes)
 
     @property
     def holds(self) -> str:
@@ -145,25 +73,24 @@ class Encoding:
 
 def objections(encoding: Encoding) -> list[str]:
     """Why such a file cannot be, each with the nearest that can; empty when it can."""
-    container, codec, rate_hz = encoding.container, encoding.codec, encoding.sample_rate_hz
-    if codec not in CODECS[container]:
+    container, rate_hz = written_in(encoding.container), encoding.sample_rate_hz
+    if encoding.codec not in container.codecs:
+        known = CODECS.get(encoding.codec)
         return [
-            f"{CODEC_WORDS.get(codec, codec)} does not go into {container}; "
-            f"what does is {_listed(CODEC_WORDS[each] for each in CODECS[container])}."
+            f"{known.words if known else encoding.codec} does not go into {container.name}; "
+            f"what does is {_listed(CODECS[each].words for each in container.codecs)}."
         ]
-    name = CODEC_WORDS[codec]
-    told = []
-    rates_hz = _RATES_HZ.get(codec, _ANY_RATE_HZ)
-    if rate_hz not in rates_hz:
-        told.append(f"{name} has no sample rate of {rate_hz} Hz; the nearest is {_nearest(rate_hz, rates_hz)} Hz.")
-    depths = _DEPTHS.get((container, codec))
+    codec, depths = CODECS[encoding.codec], container.codecs[encoding.codec]
+    name, told = codec.words, []
+    if rate_hz not in codec.rates_hz:
+        near = _nearest(rate_hz, codec.rates_hz)
+        told.append(f"{name} has no sample rate of {rate_hz} Hz; the nearest is {near} Hz.")
     if depths and encoding.sample_format not in depths:
-        told.append(f"{name} in {container} holds {_listed(depths)}, not {encoding.sample_format}.")
+        told.append(f"{name} in {container.name} holds {_listed(depths)}, not {encoding.sample_format}.")
     if not encoding.lossy:
         return told
-    modes = _MODES[codec]
-    if encoding.mode not in modes:
-        told.append(f"The bitrate of {name} can be {_listed(modes)} here, not {encoding.mode}.")
+    if encoding.mode not in codec.modes:
+        told.append(f"The bitrate of {name} can be {_listed(codec.modes)} here, not {encoding.mode}.")
     elif encoding.mode in (CONSTANT, AVERAGE):
         told += _of_bit_rate(encoding, encoding.bit_rate_kbps, "")
     elif encoding.mode == VARIABLE:
@@ -179,12 +106,8 @@ def objections(encoding: Encoding) -> list[str]:
 
 def said_of(encoding: Encoding) -> tuple[str, ...]:
     """What is to be known of every file of such a format."""
-    if encoding.codec == "wmav2":
-        return (
-            "Windows Media has no place to say how long its sound is: up to a tenth of a second of silence stands "
-            "before and after it.",
-        )
-    return ()
+    said = CODECS[encoding.codec].said
+    return (said,) if said else ()
 
 
 def nearest_kbps(encoding: Encoding, kbps: float) -> int:
@@ -199,7 +122,7 @@ def size_range_bytes(encoding: Encoding, duration_s: float) -> tuple[float, floa
     """The least and the most bytes of such a file, without its tags; for PCM and constant MP3 they are one figure."""
     rate_hz, frames = encoding.sample_rate_hz, duration_s * encoding.sample_rate_hz
     if not encoding.lossy:
-        plain = frames * encoding.channels * _BYTES[encoding.sample_format]
+        plain = frames * encoding.channels * BYTES[encoding.sample_format]
         if encoding.codec == "pcm":
             return plain + 44, plain + 44
         return plain * _PACKED_SHARE[0], plain * _PACKED_SHARE[1]
@@ -246,7 +169,7 @@ def _side_bytes(encoding: Encoding) -> int:
 
 
 def _of_bit_rate(encoding: Encoding, kbps: int | None, which: str) -> list[str]:
-    name, rate_hz = CODEC_WORDS[encoding.codec], encoding.sample_rate_hz
+    name, rate_hz = CODECS[encoding.codec].words, encoding.sample_rate_hz
     if kbps is None:
         return [f"{name} with a bitrate that is {encoding.mode} needs one{which}."]
     if kbps in _bit_rates(encoding):

@@ -1,10 +1,8 @@
-"""What RIFF and AIFF headers promise, read directly, because libav quietly shortens a promise it cannot keep.
+"""What WAV and AIFF headers promise, read directly, because libav quietly shortens a promise it cannot keep."""
 
-Layouts: RIFF/WAVE (Multimedia Programming Interface 1.0, 1991), RF64 (EBU Tech 3306), AIFF 1.3; from memory.
-"""
-
-import struct
 from pathlib import Path
+
+from mastering.audio.chunks import chunks, is_aiff, is_wave
 
 _NEARLY = 1 << 16
 """How far below the largest size of 31 or 32 bits one lies that stands for no size (common practice, no source)."""
@@ -18,32 +16,13 @@ def missing_audio_fraction(path: Path) -> float:
     size_bytes = path.stat().st_size
     with path.open("rb") as file:
         head = file.read(12)
-        if len(head) < 12:
+        wanted = b"data" if is_wave(head) else b"SSND" if is_aiff(head) else None
+        if wanted is None:
             return 0.0
-        if head[:4] in (b"RIFF", b"RF64") and head[8:] == b"WAVE":
-            return _missing(file, size_bytes, "<4sI", b"data")
-        if head[:4] == b"FORM" and head[8:] in (b"AIFF", b"AIFC"):
-            return _missing(file, size_bytes, ">4sI", b"SSND")
-    return 0.0
-
-
-def _missing(file, size_bytes: int, layout: str, wanted: bytes) -> float:
-    long_size = 0
-    while len(head := file.read(8)) == 8:
-        name, promised = struct.unpack(layout, head)
-        if name == b"ds64":
-            long_size = struct.unpack("<8xQ", file.read(16))[0]
-            file.seek(promised - 16, 1)
-            continue
-        if name == wanted:
-            if long_size and promised == 0xFFFFFFFF:
-                promised = long_size
-            elif _stands_for_none(promised):
-                return 0.0
-            present = size_bytes - file.tell()
-            return max(0.0, 1.0 - present / promised)
-        file.seek(promised + promised % 2, 1)
-    return 0.0
+        sound = next((each for each in chunks(file) if each.name == wanted), None)
+    if sound is None or _stands_for_none(sound.size):
+        return 0.0
+    return max(0.0, 1.0 - (size_bytes - sound.start) / sound.size)
 
 
 def _stands_for_none(size: int) -> bool:

@@ -7,11 +7,8 @@ from pathlib import Path
 import av
 import numpy as np
 
-from mastering.audio.encodings import CONSTANT, INT_16, Encoding
-
-_CODECS = {"aac": "aac", "alac": "alac", "flac": "flac", "opus": "libopus", "wmav2": "wmav2", "mp3": "libmp3lame"}
-_MUXERS = {"m4a": "mp4", "m4b": "mp4", "flac": "flac", "ogg": "ogg", "wma": "asf", "aiff": "aiff", "mp3": "mp3"}
-_FORMATS = {"aac": "fltp", "alac": "s{}p", "flac": "s{}", "opus": "flt", "wmav2": "fltp", "pcm": "s{}", "mp3": "s16p"}
+from mastering.audio.encodings import Encoding
+from mastering.audio.formats import CODECS, CONSTANT, INT_16, written_in
 
 
 class LibavWriter:
@@ -22,20 +19,19 @@ class LibavWriter:
         # An own handle, so that nothing is ever overwritten.
         path.open("xb").close()
         options = {"fflags": "bitexact"}
-        if encoding.container in ("m4a", "m4b"):
-            options |= {"brand": encoding.container.upper() + " ", "movflags": "+faststart"}
+        own = written_in(encoding.container)
+        if own.is_mp4:
+            options |= {"brand": own.name.upper() + " ", "movflags": "+faststart"}
             # Its edit list, which says how long the sound is, counts in these: so it is exact to the sample.
             options["movie_timescale"] = str(encoding.sample_rate_hz)
-        self._container = av.open(
-            str(path.absolute()), "w", format=_MUXERS[encoding.container], container_options=options
-        )
+        self._container = av.open(str(path.absolute()), "w", format=own.muxer, container_options=options)
         self._stream = self._container.add_stream(
             self._codec(), rate=encoding.sample_rate_hz, options={"flags": "+bitexact"} | self._settings()
         )
         if chapters:
             self._container.set_chapters(chapter_atoms(chapters))
         self._layout = "mono" if encoding.channels == 1 else "stereo"
-        self._form = _FORMATS[encoding.codec].format(16 if encoding.sample_format == INT_16 else 32)
+        self._form = CODECS[encoding.codec].samples.format(16 if encoding.sample_format == INT_16 else 32)
         self._stream.layout, self._stream.format = self._layout, self._form
         if encoding.lossy:
             self._stream.bit_rate = encoding.bit_rate_kbps * 1000
@@ -62,8 +58,8 @@ class LibavWriter:
 
     def _codec(self) -> str:
         if self._encoding.codec == "pcm":
-            return f"pcm_s{self._encoding.sample_format[:2]}be"
-        return _CODECS[self._encoding.codec]
+            return written_in(self._encoding.container).pcm.format(self._encoding.sample_format[:2])
+        return CODECS[self._encoding.codec].encoder
 
     def _settings(self) -> dict[str, str]:
         encoding = self._encoding

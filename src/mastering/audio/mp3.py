@@ -6,17 +6,8 @@ from pathlib import Path
 import lameenc
 import numpy as np
 
-from mastering.audio.encodings import (
-    AVERAGE,
-    CONSTANT,
-    MP3_KBPS,
-    QUALITY,
-    VARIABLE,
-    Encoding,
-    frame_bytes,
-    header_at,
-    header_kbps,
-)
+from mastering.audio.encodings import Encoding, frame_bytes, header_at, header_kbps
+from mastering.audio.formats import AVERAGE, CONSTANT, MP3_KBPS, QUALITY, VARIABLE
 
 LAME_QUALITY = 3
 """LAME's own choice for constant bitrates. Level 2 takes three times as long (measured by bin/bench)."""

@@ -5,7 +5,8 @@ from pathlib import Path
 import av
 from av.container import InputContainer
 
-_WAVES = (b"RIFF", b"RF64", b"BW64")
+from mastering.audio.chunks import WAVES
+
 _PROBED_BYTES = 32768
 
 
@@ -16,7 +17,7 @@ def open_safely(path: Path) -> InputContainer:
     """
     options = {"protocol_whitelist": "file"}
     with path.open("rb") as file:
-        if file.read(4) in _WAVES:
+        if file.read(4) in WAVES:
             # libav looks for compressed sound hidden in PCM; without a limit, in the first five megabytes.
             options["probesize"] = str(_PROBED_BYTES)
     return av.open(str(path.absolute()), options=options)

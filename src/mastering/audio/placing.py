@@ -1,6 +1,9 @@
 """Files take their names when they are whole, and take no other's place unasked."""
 
 import os
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from mastering.errors import FileInTheWay
@@ -26,6 +29,22 @@ def flushed_folder(folder: Path) -> Path:
     return folder
 
 
+def partial_of(target: Path) -> Path:
+    """A name beside a file for what is to become it."""
+    return target.with_name(f".{uuid.uuid4().hex}.making")
+
+
+@contextmanager
+def whole(target: Path, *, replace: bool = False) -> Iterator[Path]:
+    """A file to write that takes the name of `target` once the block has ended well, as `put_in_place` does."""
+    partial = partial_of(target)
+    try:
+        yield partial
+        put_in_place(partial, target, replace=replace)
+    finally:
+        partial.unlink(missing_ok=True)
+
+
 def put_in_place(partial: Path, target: Path, *, replace: bool = False) -> None:
     """Give a whole file its name; file and name are on the disk then. Raises FileInTheWay where the name is taken and
     may not be replaced.
@@ -45,6 +64,13 @@ def _link(partial: Path, target: Path) -> None:
     except FileExistsError as error:
         raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from error
     except OSError:
-        if target.exists():
-            raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from None
-        os.rename(partial, target)
+        # Without links the name is taken first, by an empty file that the whole one then replaces.
+        try:
+            target.open("xb").close()
+        except FileExistsError as error:
+            raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from error
+        try:
+            os.replace(partial, target)
+        except OSError:
+            target.unlink(missing_ok=True)
+            raise

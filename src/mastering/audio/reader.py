@@ -7,10 +7,11 @@ from pathlib import Path
 import av
 import numpy as np
 
-from mastering.audio.encodings import MP3_KBPS
 from mastering.audio.facts import FileFacts
+from mastering.audio.formats import MP3_KBPS, found_as
 from mastering.audio.headers import missing_audio_fraction
 from mastering.audio.opening import open_safely
+from mastering.clock import clock
 from mastering.errors import UnreadableRecording
 
 BLOCK_FRAMES = 65536
@@ -24,7 +25,6 @@ _TOLERATED_SHORTFALL_S = 0.25
 
 _PCM_DEPTHS = {"u8": 8, "s8": 8, "s16": 16, "s24": 24, "s32": 32, "f32": 32, "f64": 64}
 _LOSSLESS = ("flac", "alac", "wavpack", "ape", "tta")
-_CONTAINERS = {"mov,mp4,m4a,3gp,3g2,mj2": "mp4", "matroska,webm": "matroska", "mp2": "mpeg"}
 _SEEKS_EXACTLY = ("flac", "alac", "mp3", "aac", "opus")
 """Besides PCM: codecs that land on the same sample after a jump as when read from the start (found by comparing them);
 Vorbis and Windows Media do not always. The samples are the same too, but for AAC that has noise filled in at random."""
@@ -87,7 +87,8 @@ class Reader:
     @property
     def container(self) -> str:
         name = self._container.format.name
-        return _CONTAINERS.get(name, name)
+        # A recording's slip says what the file is made of, which may be more than sound.
+        return name if name == "asf" else found_as(name)
 
     @property
     def codec(self) -> str:
@@ -419,14 +420,3 @@ class Reader:
     def _has_video(self) -> bool:
         cover = av.stream.Disposition.attached_pic
         return any(not stream.disposition & cover for stream in self._container.streams.video)
-
-
-def clock(seconds: float) -> str:
-    """Write a length as h:mm:ss, or m:ss below an hour.
-
-    >>> clock(192.4), clock(3723)
-    ('3:12', '1:02:03')
-    """
-    whole = int(seconds)
-    hours, minutes, rest = whole // 3600, whole % 3600 // 60, whole % 60
-    return f"{hours}:{minutes:02}:{rest:02}" if hours else f"{minutes}:{rest:02}"

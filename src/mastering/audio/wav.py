@@ -7,10 +7,11 @@ from pathlib import Path
 import numpy as np
 from anyascii import anyascii
 
-from mastering.audio.encodings import FLOAT_32, INT_16, INT_24, LARGEST_RIFF_BYTES, Encoding
+from mastering.audio.chunks import UNSIZED, chunk
+from mastering.audio.encodings import LARGEST_RIFF_BYTES, Encoding
+from mastering.audio.formats import FLOAT_32, INT_16, INT_24
 
 _BITS = {INT_16: 16, INT_24: 24}
-_UNSIZED = 0xFFFFFFFF
 _BEXT = struct.Struct("<256s32s32s10s8sQH64s190s")
 """The broadcast extension, version 1 (EBU Tech 3285, 2.3, from memory), before its coding history."""
 
@@ -52,7 +53,7 @@ class WavWriter:
         try:
             if self._data_bytes % 2:
                 self._file.write(b"\0")
-            if not self._long and len(self._head) + self._data_bytes > _UNSIZED:
+            if not self._long and len(self._head) + self._data_bytes > UNSIZED:
                 raise ValueError("more samples came than were promised")
             self._file.seek(0)
             self._file.write(self._header(self._data_bytes))
@@ -72,14 +73,14 @@ class WavWriter:
         chunks += chunk(b"fmt ", form + (b"\0\0" if self._float else b""))
         if self._float:
             # Every format but integer PCM states its number of samples.
-            chunks += chunk(b"fact", struct.pack("<I", min(frames, _UNSIZED)))
+            chunks += chunk(b"fact", struct.pack("<I", min(frames, UNSIZED)))
         riff_bytes = 4 + len(chunks) + 8 + data_bytes + data_bytes % 2
         if not self._long:
             head = b"RIFF" + struct.pack("<I", riff_bytes) + b"WAVE"
             return head + chunks + b"data" + struct.pack("<I", data_bytes)
         # EBU Tech 3306, 3: the sizes stand in a chunk of their own, with 64 bits.
         sizes = chunk(b"ds64", struct.pack("<QQQI", riff_bytes + 36, data_bytes, frames, 0))
-        return b"RF64" + struct.pack("<I", _UNSIZED) + b"WAVE" + sizes + chunks + b"data" + struct.pack("<I", _UNSIZED)
+        return b"RF64" + struct.pack("<I", UNSIZED) + b"WAVE" + sizes + chunks + b"data" + struct.pack("<I", UNSIZED)
 
 
 def _bext(said: Broadcast) -> bytes:
@@ -97,8 +98,3 @@ def _ascii(text: str, size: int) -> bytes:
 def _packed_24(block: np.ndarray) -> np.ndarray:
     """The upper three bytes of each int32."""
     return np.ascontiguousarray(block, "<i4").view(np.uint8).reshape(-1, 4)[:, 1:]
-
-
-def chunk(name: bytes, body: bytes) -> bytes:
-    """A chunk of RIFF: name, size, body, filled up to an even length."""
-    return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)

@@ -11,7 +11,8 @@ import av
 import numpy as np
 import soundfile
 
-from mastering.audio.encodings import CONSTANT, INT_16, Encoding
+from mastering.audio.encodings import Encoding
+from mastering.audio.formats import CONSTANT, INT_16, written_in
 from mastering.audio.libav import LibavWriter
 from mastering.audio.mp3 import Mp3Writer
 from mastering.audio.reader import Reader
@@ -35,13 +36,14 @@ def open_writer(
     `frames` says how many samples will come at most, for containers that differ by their size; `broadcast` what the
     description of a BWF says. `chapters` (start_s, end_s, title) go into MP4, which takes them while it is written.
     """
-    if encoding.container == "wav":
+    container = written_in(encoding.container)
+    if container.writer == "wav":
         return WavWriter(path, encoding, frames=frames, broadcast=broadcast)
     if encoding.codec == "vorbis":
         return VorbisWriter(path, encoding)
-    if encoding.codec == "mp3" and not (_plain_stereo(encoding)):
+    if container.writer == "mp3" and not _plain_stereo(encoding):
         return Mp3Writer(path, encoding)
-    return LibavWriter(path, encoding, chapters=chapters if encoding.container in ("m4a", "m4b") else ())
+    return LibavWriter(path, encoding, chapters=chapters if container.is_mp4 else ())
 
 
 def _plain_stereo(encoding: Encoding) -> bool:

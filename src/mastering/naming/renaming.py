@@ -6,7 +6,7 @@ import uuid
 from collections.abc import Sequence
 from pathlib import Path
 
-from mastering.audio.placing import put_in_place
+from mastering.audio.placing import whole
 from mastering.editing.tables import read_table
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
@@ -122,8 +122,7 @@ def _done_with(notes: Sequence[Path]) -> None:
 def _noted(folder: Path, aside: Sequence[tuple[Path, Path, Path]]) -> Path:
     """Write down which file gets which name, on its way there and in the end."""
     note = folder / _NOTE
-    partial = note.with_name(f".{uuid.uuid4().hex}.making")
     names = [[path.name for path in paths] for paths in aside if paths[0].parent == folder]
-    partial.write_text(json.dumps(names), "utf-8")
-    put_in_place(partial, note, replace=True)
+    with whole(note, replace=True) as partial:
+        partial.write_text(json.dumps(names), "utf-8")
     return note

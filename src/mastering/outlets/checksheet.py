@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from statistics import median
 
 from mastering.audio.facts import FileFacts
+from mastering.clock import clock
 from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Levels
 from mastering.outlets.demands import Demand
@@ -21,7 +22,6 @@ from mastering.outlets.rules.kind import (
     Examined,
 )
 from mastering.outlets.rules.levels import CONSISTENCY
-from mastering.outlets.sentences import clock
 from mastering.tagging.carried import NOTHING, Carried
 
 _MOST_PASSAGES = 8
@@ -74,7 +74,7 @@ class HeldPassage:
     levels: Levels
 
     def __str__(self) -> str:
-        return f"{self.kind} {clock(self.start_s)} to {clock(self.end_s)}"
+        return f"{self.kind} {clock(self.start_s, 1)} to {clock(self.end_s, 1)}"
 
 
 def _of_passages(rule: Rule, passages: Sequence[HeldPassage], channels: int) -> Finding | None:

@@ -5,7 +5,8 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from math import isfinite
 
-from mastering.audio.encodings import CODECS, QUALITY, VARIABLE, Encoding, nearest_kbps
+from mastering.audio.encodings import Encoding, nearest_kbps
+from mastering.audio.formats import QUALITY, VARIABLE, written_in
 from mastering.errors import MasteringError
 from mastering.outlets.demands import Demand, Named, Range
 from mastering.outlets.rules import RULE_KINDS
@@ -167,7 +168,7 @@ class Outlet:
             return asked[name].first if name in asked else None
 
         container = first("container")
-        codec = first("codec") or CODECS[container][0]
+        codec = first("codec") or next(iter(written_in(container).codecs))
         mode, rate = first("bit_rate_mode"), asked.get("bit_rate_kbps")
         plain = Encoding(
             container=container,

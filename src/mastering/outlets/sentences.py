@@ -1,5 +1,6 @@
 """What a plan says of what it does."""
 
+from mastering.clock import clock
 from mastering.meters.decibels import db_of_amplitude
 from mastering.outlets.levelplan import LevelPlan
 
@@ -36,14 +37,16 @@ def steps(plan: LevelPlan) -> list[tuple[str, str]]:
     if plan.hush_db:
         start_s, end_s = plan.noise_s
         told.append(
-            ("Hush", f"steady noise {plan.hush_db:.1f} dB lower, learned from {clock(start_s)} to {clock(end_s)}")
+            ("Hush", f"steady noise {plan.hush_db:.1f} dB lower, learned from {clock(start_s, 1)} to {clock(end_s, 1)}")
         )
     if plan.ride_range_db:
         lowest, highest = plan.ride_range_db
         down = max(0.0, -lowest)
         told.append(("Ride", f"quiet speech up to {max(0.0, highest):.1f} dB up, loud speech up to {down:.1f} dB down"))
     if plan.passages:
-        each = [f"{kind} from {clock(start)} to {clock(end)} {db:+.1f} dB" for kind, start, end, db in plan.passages]
+        each = [
+            f"{kind} from {clock(start, 1)} to {clock(end, 1)} {db:+.1f} dB" for kind, start, end, db in plan.passages
+        ]
         told.append(("Passages", "; ".join(each)))
         return told + _limiter(plan)
     told.append(("Gain", f"{plan.gain_db:+.1f} dB" + (", the same for all of its set" if plan.fixed_gain else "")))
@@ -55,12 +58,6 @@ def _limiter(plan: LevelPlan) -> list[tuple[str, str]]:
         return []
     work = f"takes up to {plan.limited_db:.1f} dB off peaks" if plan.limited_db >= 0.05 else "has nothing to do"
     return [("Limiter", f"ceiling {plan.ceiling_dbtp:.1f} dBTP, {work}")]
-
-
-def clock(seconds: float) -> str:
-    """m:ss.t, where a plan names a place."""
-    minutes, rest = divmod(round(seconds, 1), 60)
-    return f"{int(minutes)}:{rest:04.1f}"
 
 
 def _end(cut_s: float, tone_s: float, place: str) -> list[str]:

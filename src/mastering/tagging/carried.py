@@ -7,24 +7,16 @@ from pathlib import Path
 
 import av
 
-from mastering.audio.encodings import AVERAGE, CONSTANT, MP3_KBPS, VARIABLE, frame_bytes
+from mastering.audio.chunks import chunks, inner_chunks
+from mastering.audio.encodings import frame_bytes
+from mastering.audio.formats import AVERAGE, CONSTANT, CONTAINERS, MP3_KBPS, VARIABLE, found_as
 from mastering.audio.mp3 import METHOD_MODES
 from mastering.audio.opening import open_safely
 from mastering.tagging.inscription import TAGS, Chapter
-from mastering.tagging.markers import inner_chunks, riff_chunks
+from mastering.tagging.markers import riff_chunks
 
 _LARGEST_ID3_BYTES = 64 << 20
-_FORMS = {"mp4": "MP4", "flac": "Vorbis comments", "ogg": "Vorbis comments", "wav": "RIFF INFO", "asf": "ASF"}
-_NAMES = {
-    "date": "year",
-    "WM/Year": "year",
-    "WM/Lyrics": "lyrics",
-    "WM/SubTitleDescription": "description",
-    "WM/AuthorURL": "contact",
-    "WM/EncodingSettings": "encoder",
-    "TDES": "description",
-    "synopsis": "description",
-}
+_NAMES = {"date": "year", "TDES": "description", "synopsis": "description"}
 _MEDIA_KINDS = {"2": "audiobook", "21": "podcast"}
 _MOST_FRAMES = 200
 """Frames looked at to learn whether channels are joined; an encoder uses it within a few."""
@@ -58,20 +50,21 @@ def read_carried(path: Path) -> Carried:
         head = file.read(64)
     try:
         with open_safely(path) as opened:
-            name = opened.format.name
-            container = "mp4" if name.startswith("mov,") else name
+            container = found_as(opened.format.name, opened.metadata.get("major_brand", ""))
+            scheme = CONTAINERS[container].tags if container in CONTAINERS else None
             sound = opened.streams.audio[0] if opened.streams.audio else None
             said = dict(opened.metadata)
             if container == "ogg" and sound is not None:
                 said |= sound.metadata
             if container == "wav":
                 said = {key: text for key, text in said.items() if key not in ("comment", "date")} | _info_alone(path)
-            tags = _tags(said, vorbis=container in ("ogg", "flac"))
+            names = CONTAINERS[container].called if container in CONTAINERS else {}
+            tags = _tags(said, _NAMES | names, vorbis=scheme == "Vorbis comments")
             chapters = tuple(_chapters(opened))
             picture = _picture(opened)
     except (av.error.FFmpegError, ValueError, OSError, IndexError):
         return NOTHING
-    structure = {"form": _FORMS.get(container)} if tags else {}
+    structure: dict = {"form": scheme if scheme != "ID3" else None} if tags else {}
     # What is damaged in it cannot be read, and a file from anywhere may be.
     with suppress(struct.error, IndexError, ValueError):
         if head[:3] == b"ID3" or container == "aiff":
@@ -81,7 +74,7 @@ def read_carried(path: Path) -> Carried:
         if container == "mp3":
             structure |= _mp3(path, head)
     return Carried(
-        container=_container(container, said.get("major_brand", "")),
+        container=container,
         tags=tags,
         picture=picture,
         chapters=chapters,
@@ -100,15 +93,7 @@ def _info_alone(path: Path) -> dict[str, str]:
     return {name: info[key] for name, key in (("comment", b"ICMT"), ("date", b"ICRD")) if info.get(key)}
 
 
-def _container(name: str, brand: str) -> str:
-    if name == "asf":
-        return "wma"
-    if name == "mp4":
-        return {"M4A ": "m4a", "M4B ": "m4b"}.get(brand, "mp4")
-    return name
-
-
-def _tags(said: dict[str, str], *, vorbis: bool) -> dict[str, str]:
+def _tags(said: dict[str, str], names: dict[str, str], *, vorbis: bool) -> dict[str, str]:
     if vorbis:
         # libav calls the field DESCRIPTION "comment", beside the one that is called so.
         said = {("description" if key == "comment" else key.lower()): value for key, value in said.items()}
@@ -117,7 +102,7 @@ def _tags(said: dict[str, str], *, vorbis: bool) -> dict[str, str]:
                 said[name] = f"{said.get(name, '')}/{of}"
     tags = {}
     for key, value in said.items():
-        name = _NAMES.get(key, key.lower())
+        name = names.get(key, key.lower())
         name = "lyrics" if name.startswith("lyrics-") else name
         if name in TAGS and (name not in tags or key == name):
             tags[name] = value.replace("\r\n", "\n").strip()
@@ -209,13 +194,7 @@ def _apic(frame: bytes) -> bytes:
 
 
 def _aiff_id3_at(file) -> int | None:
-    file.seek(12)
-    while len(head := file.read(8)) == 8:
-        size = struct.unpack(">I", head[4:])[0]
-        if head[:4] in (b"ID3 ", b"id3 "):
-            return file.tell()
-        file.seek(size + size % 2, 1)
-    return None
+    return next((each.start for each in chunks(file) if each.name in (b"ID3 ", b"id3 ")), None)
 
 
 def _mp3(path: Path, head: bytes) -> dict:

@@ -2,53 +2,56 @@
 
 import hashlib
 import shutil
-import uuid
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 import av
 from mutagen import MutagenError
 
+from mastering.audio.formats import CONTAINERS, WRITTEN
 from mastering.audio.opening import open_safely
-from mastering.audio.placing import put_in_place
+from mastering.audio.placing import whole
 from mastering.errors import CannotMake, MasteringError, said_of
 from mastering.tagging import asf, id3, mp4, riff, vorbis
 from mastering.tagging.carried import end_of_id3
 from mastering.tagging.inscription import TAGS, Inscription
 from mastering.tagging.markers import remux_chapters
-from mastering.tagging.mp4_chapters import MP4S
 
-_WRITERS = {
-    "mp3": id3.write,
-    "aiff": id3.write,
-    "m4a": mp4.write,
-    "m4b": mp4.write,
-    "mp4": mp4.write,
-    "flac": vorbis.write,
-    "ogg": vorbis.write,
-    "wav": riff.write,
-    "wma": asf.write,
+
+@dataclass(frozen=True)
+class Scheme:
+    """One way of writing tags: what does it, the tags it has a place for, and the forms one can choose between."""
+
+    write: Callable[[Path, Inscription], None]
+    held: Collection[str] = frozenset(TAGS)
+    forms: tuple[str, ...] = ()
+
+
+SCHEMES = {
+    "ID3": Scheme(id3.write, forms=tuple(id3.FORMS)),
+    "MP4": Scheme(mp4.write),
+    "Vorbis comments": Scheme(vorbis.write),
+    "RIFF INFO": Scheme(riff.write, riff.HELD),
+    "ASF": Scheme(asf.write, asf.HELD),
+    "": Scheme(lambda path, given: None, frozenset()),
 }
-_HELD = {"wav": riff.HELD, "wma": asf.HELD}
-_PICTURED = frozenset(("mp3", "aiff", "m4a", "m4b", "mp4", "flac", "ogg"))
-_MARKED = frozenset(("mp3", "m4a", "m4b", "mp4", "flac", "ogg"))
+"""By the names containers have for them; some have no place for any."""
 _AT_ONCE = 8
-_FORMS = {"mp3": tuple(id3.FORMS), "aiff": tuple(id3.FORMS)}
 
 
 def holds(container: str, what: str) -> bool:
     """Whether a container has a place for a tag, for a "picture" or for "chapters"."""
-    if what == "picture":
-        return container in _PICTURED
-    if what == "chapters":
-        return container in _MARKED
-    return what in _HELD.get(container, TAGS)
+    if container not in CONTAINERS:
+        return False
+    has = CONTAINERS[container]
+    return {"picture": has.pictures, "chapters": has.chapters}.get(what, what in SCHEMES[has.tags].held)
 
 
 def forms(container: str) -> tuple[str, ...]:
     """The ways of writing tags one can choose between; empty where there is but one."""
-    return _FORMS.get(container, ())
+    return SCHEMES[CONTAINERS[container].tags].forms if container in CONTAINERS else ()
 
 
 def inscribe(path: Path, container: str, given: Inscription) -> None:
@@ -57,7 +60,7 @@ def inscribe(path: Path, container: str, given: Inscription) -> None:
     What the container has no place for is left out. Raises CannotMake.
     """
     try:
-        _WRITERS[container](path, given)
+        SCHEMES[CONTAINERS[container].tags].write(path, given)
     except (MutagenError, ValueError) as error:
         raise CannotMake(f"The tags could not be written into this file: {said_of(error, path)}.") from error
 
@@ -69,11 +72,10 @@ def reinscribe(path: Path, container: str, given: Inscription, target: Path | No
     The sound before and after is compared byte for byte. Raises CannotMake, OSError; the file is as it was
     in either case.
     """
-    if container not in _WRITERS:
-        raise CannotMake("Tags can be written into MP3, M4A, M4B, WAV, AIFF, FLAC, Ogg and WMA files.")
-    partial = path.with_name(f".{uuid.uuid4().hex}.making")
-    try:
-        if container in MP4S and given.chapters:
+    if container not in CONTAINERS or not CONTAINERS[container].tags:
+        raise CannotMake(f"Tags can be written into {', '.join(WRITTEN)} files.")
+    with whole(target or path, replace=True) as partial:
+        if CONTAINERS[container].is_mp4 and given.chapters:
             remux_chapters(path, partial, given.chapters)
         else:
             shutil.copyfile(path, partial)
@@ -81,9 +83,6 @@ def reinscribe(path: Path, container: str, given: Inscription, target: Path | No
         inscribe(partial, container, given)
         if _fingerprint(partial, container) != _fingerprint(path, container):
             raise CannotMake("Writing the tags would have changed the sound, so nothing was written.")
-        put_in_place(partial, target or path, replace=True)
-    finally:
-        partial.unlink(missing_ok=True)
 
 
 def reinscribe_all(wanted: Sequence[tuple[Path, str, Inscription, Path]]) -> list[Exception | None]:

@@ -9,9 +9,9 @@ import av
 from mutagen import MutagenError
 from mutagen.id3 import ID3, ID3NoHeaderError
 
+from mastering.audio.chunks import UNSIZED, chunk, chunks, inner_chunks, is_wave
 from mastering.audio.libav import chapter_atoms
 from mastering.audio.opening import open_safely
-from mastering.audio.wav import chunk
 from mastering.editing.labels import Label, checked
 from mastering.editing.texts import UnreadableText
 from mastering.errors import CannotMake
@@ -23,14 +23,13 @@ _LARGEST_CHUNK_BYTES = 16 << 20
 _R64M = struct.Struct("<IIIIIII256sI16sIIII")
 """A marker of a broadcast wave's "r64m" chunk (EBU Tech 3306, annex; from memory)."""
 _R64M_VALID = 1
-_UNSIZED = 0xFFFFFFFF
 
 
 def read_markers(path: Path, *, sample_rate_hz: int) -> list[Label]:
     """The marks a file carries, in order of time; none for a file that can hold none."""
     with path.open("rb") as file:
         head = file.read(12)
-    if head[:4] in (b"RIFF", b"RF64", b"BW64") and head[8:] == b"WAVE":
+    if is_wave(head):
         try:
             found = _wav_markers(path, sample_rate_hz)
         except struct.error:
@@ -54,22 +53,11 @@ def write_markers(source: Path, target: Path, labels: Sequence[Label], *, contai
 
     Raises CannotMake for a container that holds no marks, or for more than it can hold.
     """
-    if container == "wav":
-        shutil.copyfile(source, target)
-        target.chmod(0o644)
-        _append_cues(target, labels, sample_rate_hz)
-    elif container == "mp3":
-        refuse_many(labels)
-        shutil.copyfile(source, target)
-        target.chmod(0o644)
-        _write_id3(target, labels)
-    elif container == "mp4":
-        refuse_many(labels)
-        _write_mp4(source, target, labels)
-    else:
+    if container not in _COPIES:
         raise CannotMake(
             "Marks can be written into copies of WAV, MP3 and M4A files. Take them as text for this recording."
         )
+    _COPIES[container](source, target, labels, sample_rate_hz)
 
 
 def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
@@ -104,30 +92,12 @@ def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
 
 
 def riff_chunks(path: Path, wanted: Sequence[bytes]) -> Iterator[tuple[bytes, bytes]]:
-    """The chunks of a WAV that are called so: name and content. RF64 and BW64 keep lengths in "ds64"."""
-    size_bytes = path.stat().st_size
+    """The chunks of a WAV that are called so: name and content."""
     with path.open("rb") as file:
-        file.seek(12)
-        long_size = 0
-        while len(head := file.read(8)) == 8:
-            name, size = head[:4], struct.unpack("<I", head[4:])[0]
-            start = file.tell()
-            if name == b"ds64":
-                long_size = struct.unpack("<8xQ", file.read(16))[0]
-            if name == b"data" and size == _UNSIZED:
-                size = long_size or size_bytes
-            if name in wanted and size <= _LARGEST_CHUNK_BYTES:
-                yield name, file.read(size)
-            file.seek(start + size + size % 2)
-
-
-def inner_chunks(body: bytes) -> Iterator[tuple[bytes, bytes]]:
-    """The chunks inside a list: name and content."""
-    at = 0
-    while at + 8 <= len(body):
-        name, size = body[at : at + 4], struct.unpack_from("<I", body, at + 4)[0]
-        yield name, body[at + 8 : at + 8 + size]
-        at += 8 + size + size % 2
+        for found in chunks(file):
+            if found.name in wanted and found.size <= _LARGEST_CHUNK_BYTES:
+                file.seek(found.start)
+                yield found.name, file.read(found.size)
 
 
 def _text(raw: bytes) -> str:
@@ -138,9 +108,19 @@ def _text(raw: bytes) -> str:
         return raw.decode("cp1252", "replace")[:200]
 
 
+def _write_wav(source: Path, target: Path, labels: Sequence[Label], rate_hz: int) -> None:
+    _copied(source, target)
+    _append_cues(target, labels, rate_hz)
+
+
+def _copied(source: Path, target: Path) -> None:
+    shutil.copyfile(source, target)
+    target.chmod(0o644)
+
+
 def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
     offsets = [round(label.start_s * rate_hz) for label in labels]
-    if any(offset > _UNSIZED for offset in offsets):
+    if any(offset > UNSIZED for offset in offsets):
         raise CannotMake("This recording is too long for WAV cues. Take the marks as text.")
     cues = struct.pack("<I", len(labels)) + b"".join(
         struct.pack("<II4sIII", key, offset, b"data", 0, 0, offset) for key, offset in enumerate(offsets, 1)
@@ -159,23 +139,18 @@ def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
         if file.tell() % 2:
             file.write(b"\0")
         file.write(added)
-        if head[:4] == b"RIFF" and file.tell() - 8 > _UNSIZED:
+        if head[:4] == b"RIFF" and file.tell() - 8 > UNSIZED:
             raise CannotMake("With marks in it this WAV would be over 4 GiB. Take the marks as text.")
         set_size(file, head)
 
 
 def _rename_old_cues(file) -> None:
     """Marks the file had before are passed over from now on: their chunks become padding."""
-    file.seek(12)
-    while len(head := file.read(8)) == 8:
-        name, size = head[:4], struct.unpack("<I", head[4:])[0]
-        start = file.tell()
-        if name == b"data" and size == _UNSIZED:
-            return
-        if name == b"cue " or name == b"LIST" and file.read(4) == b"adtl":
-            file.seek(start - 8)
+    for found in chunks(file):
+        file.seek(found.start)
+        if found.name == b"cue " or found.name == b"LIST" and file.read(4) == b"adtl":
+            file.seek(found.start - 8)
             file.write(b"JUNK")
-        file.seek(start + size + size % 2)
 
 
 def _id3_chapters(path: Path) -> list[Label]:
@@ -190,16 +165,18 @@ def _id3_chapters(path: Path) -> list[Label]:
     return labels
 
 
-def _write_id3(path: Path, labels: Sequence[Label]) -> None:
+def _write_id3(source: Path, target: Path, labels: Sequence[Label], rate_hz: int) -> None:
+    refuse_many(labels)
+    _copied(source, target)
     try:
-        tags = ID3(path)
+        tags = ID3(target)
     except ID3NoHeaderError:
         tags = ID3()
     tags.delall("CHAP")
     tags.delall("CTOC")
     for frame in chapter_frames(_as_chapters(labels)):
         tags.add(frame)
-    tags.save(path, v2_version=4)
+    tags.save(target, v2_version=4)
 
 
 def _as_chapters(labels: Sequence[Label]) -> list[Chapter]:
@@ -224,7 +201,8 @@ def _container_chapters(path: Path) -> list[Label]:
     return [label for label in found if label.name] or found
 
 
-def _write_mp4(source: Path, target: Path, labels: Sequence[Label]) -> None:
+def _write_mp4(source: Path, target: Path, labels: Sequence[Label], rate_hz: int) -> None:
+    refuse_many(labels)
     with open_safely(source) as given:
         sound = given.streams.audio[0]
         duration_s = float(sound.duration * sound.time_base)
@@ -261,3 +239,7 @@ def _without_gaps(labels: Sequence[Label], duration_s: float) -> list[Label]:
     if at_s < duration_s:
         filled.append(Label(at_s, duration_s, ""))
     return filled
+
+
+_COPIES = {"wav": _write_wav, "mp3": _write_id3, "mp4": _write_mp4}
+"""What writes a copy with marks, by the container a recording is in."""

@@ -9,19 +9,18 @@ import io
 import os
 import shutil
 import struct
-import uuid
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from PIL import Image
 
+from mastering.audio.placing import whole
 from mastering.errors import CannotMake
 from mastering.tagging.boxes import Box, read_box, top_boxes
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.pictures import is_png
 
-MP4S = ("m4a", "m4b", "mp4")
 _A_SECOND = 1000
 """Units of the track of pictures."""
 _IN_UTF_8 = struct.pack(">I4sI", 12, b"encd", 0x100)
@@ -64,16 +63,13 @@ def add_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: by
     """
     if not any(chapter.link or chapter.picture for chapter in chapters):
         return
-    partial = path.with_name(f".{uuid.uuid4().hex}.making")
     try:
-        with path.open("rb") as given, partial.open("xb") as made:
-            _copy(given, made, chapters, cover)
-        shutil.copymode(path, partial)
-        os.replace(partial, path)
+        with whole(path, replace=True) as partial:
+            with path.open("rb") as given, partial.open("xb") as made:
+                _copy(given, made, chapters, cover)
+            shutil.copymode(path, partial)
     except (ValueError, struct.error) as error:
         raise CannotMake(f"The chapters could not be written into this file: {error}.") from error
-    finally:
-        partial.unlink(missing_ok=True)
 
 
 def has_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: bytes = b"") -> bool:

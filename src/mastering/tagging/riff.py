@@ -3,7 +3,7 @@
 import struct
 from pathlib import Path
 
-from mastering.audio.wav import chunk
+from mastering.audio.chunks import chunk, chunks
 from mastering.tagging.inscription import Inscription
 
 _CHUNKS = {
@@ -53,19 +53,11 @@ def set_size(file, head: bytes) -> None:
 
 def _blank_old(file, size_bytes: int) -> int:
     """Take old INFO lists out of use: the last by cutting it off, others as padding. Returns where the file ends."""
-    at, long_size, end = 12, 0, size_bytes
-    while at + 8 <= size_bytes:
-        file.seek(at)
-        name, size = struct.unpack("<4sI", file.read(8))
-        if name == b"ds64":
-            long_size = struct.unpack("<8xQ", file.read(16))[0]
-        if name == b"data" and size == 0xFFFFFFFF:
-            size = long_size
-        after = at + 8 + size + size % 2
-        if name == b"LIST" and file.read(4) == b"INFO":
-            if after >= size_bytes:
-                return at
-            file.seek(at)
+    for found in chunks(file):
+        file.seek(found.start)
+        if found.name == b"LIST" and file.read(4) == b"INFO":
+            if found.after >= size_bytes:
+                return found.start - 8
+            file.seek(found.start - 8)
             file.write(b"JUNK")
-        at = after
-    return end
+    return size_bytes

@@ -11,6 +11,7 @@ from mutagen.oggopus import OggOpus
 from mutagen.oggvorbis import OggVorbis
 from PIL import Image
 
+from mastering.clock import clock
 from mastering.tagging.inscription import Inscription
 from mastering.tagging.pictures import mime_of
 
@@ -56,7 +57,7 @@ def write(path: Path, given: Inscription) -> None:
                 tags[total] = [of]
     for number, chapter in enumerate(given.chapters, 1):
         # The chapter extension of Xiph.Org's wiki (from memory).
-        tags[f"CHAPTER{number:03}"] = [clock_ms(chapter.start_s)]
+        tags[f"CHAPTER{number:03}"] = [clock(chapter.start_s, 3, whole=True)]
         tags[f"CHAPTER{number:03}NAME"] = [chapter.title]
         if chapter.link:
             tags[f"CHAPTER{number:03}URL"] = [chapter.link]
@@ -69,12 +70,6 @@ def write(path: Path, given: Inscription) -> None:
         else:
             tags["METADATA_BLOCK_PICTURE"] = [base64.b64encode(block.write()).decode()]
     file.save()
-
-
-def clock_ms(seconds: float) -> str:
-    """Write a time as hh:mm:ss.mmm."""
-    whole = round(seconds * 1000)
-    return f"{whole // 3600000:02}:{whole // 60000 % 60:02}:{whole // 1000 % 60:02}.{whole % 1000:03}"
 
 
 def _block(data: bytes) -> Picture:

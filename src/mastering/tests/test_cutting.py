@@ -13,7 +13,7 @@ from mastering.editing import markup, programme
 from mastering.editing.assembly import CROSSFADE, PAUSE, Page, Stretch, assembled, starts_s
 from mastering.editing.assembly import as_list as assembly_list
 from mastering.editing.assembly import from_list as stretches_of
-from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
+from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
 from mastering.editing.pauses import Pauses as FoundPauses
 from mastering.editing.pauses import find_pauses, longer_than, longest, remaining, shortened
 from mastering.editing.programme import BadCut, Piece, Span

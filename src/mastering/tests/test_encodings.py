@@ -13,20 +13,8 @@ import numpy as np
 import soundfile
 
 from mastering.audio.convert import to_held
-from mastering.audio.encodings import (
-    AVERAGE,
-    CONSTANT,
-    FLOAT_32,
-    INT_16,
-    INT_24,
-    INT_32,
-    MP3_KBPS,
-    QUALITY,
-    VARIABLE,
-    Encoding,
-    objections,
-    size_range_bytes,
-)
+from mastering.audio.encodings import Encoding, objections, size_range_bytes
+from mastering.audio.formats import AVERAGE, CONSTANT, FLOAT_32, INT_16, INT_24, INT_32, MP3_KBPS, QUALITY, VARIABLE
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
 from mastering.audio.writers import encoder_gain_db, open_writer

@@ -9,7 +9,8 @@ from unittest.mock import patch
 import numpy as np
 
 from mastering.editing import markup
-from mastering.editing.markup import FADE_IN, FADE_OUT, GAIN, PICKUP, STRIKE, TONE, Mark, cleared, set_mark
+from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, PICKUP, STRIKE, TONE, Mark
+from mastering.editing.markup import cleared, set_mark
 from mastering.editing.programme import Piece, Span
 from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import measure
@@ -185,7 +186,7 @@ class Sources(TestCase):
             target.write_bytes(raw)
 
         with (
-            patch.dict(inscribing._WRITERS, {"wav": harming}),
+            patch.dict(inscribing.SCHEMES, {"RIFF INFO": inscribing.Scheme(harming)}),
             self.assertRaisesRegex(CannotMake, "would have changed the sound"),
         ):
             inscribing.reinscribe(path, "wav", Inscription(tags={"title": "x"}))

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from unittest import TestCase
 
-from mastering.audio.encodings import AVERAGE, CODECS, CONSTANT, MP3_KBPS, QUALITY, VARIABLE
+from mastering.audio.formats import AVERAGE, CONSTANT, MP3_KBPS, QUALITY, VARIABLE, WRITTEN
 from mastering.outlets.findings import FAIL
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.rulesheets import parse
@@ -26,7 +26,7 @@ def asked(container: str, codec: str, channels: str, rate_hz: int, **more: str) 
 
 def sheets() -> Iterator[tuple[str, Outlet]]:
     """Every codec by every mode and number of channels that a sheet can ask for, with some bitrates of each."""
-    for container, codecs in CODECS.items():
+    for container, codecs in ((name, each.codecs) for name, each in WRITTEN.items()):
         for codec in codecs:
             rate_hz = 48000 if codec == "opus" else 44100
             for channels in _CHANNELS:

@@ -8,7 +8,8 @@ from unittest import TestCase
 import numpy as np
 
 from mastering.audio.convert import to_held
-from mastering.audio.encodings import AVERAGE, CONSTANT, INT_24, QUALITY, VARIABLE, Encoding
+from mastering.audio.encodings import Encoding
+from mastering.audio.formats import AVERAGE, CONSTANT, INT_24, QUALITY, VARIABLE
 from mastering.audio.writers import open_writer
 from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check, check_together, consistency

@@ -11,7 +11,8 @@ import mutagen
 import numpy as np
 
 from mastering.audio.convert import to_held
-from mastering.audio.encodings import QUALITY, Encoding
+from mastering.audio.encodings import Encoding
+from mastering.audio.formats import QUALITY
 from mastering.audio.reader import Reader
 from mastering.audio.writers import open_writer
 from mastering.errors import CannotMake

@@ -16,7 +16,7 @@ from pathlib import Path
 import av
 
 from mastering.audio.convert import to_held
-from mastering.audio.encodings import INT_16
+from mastering.audio.formats import INT_16
 from mastering.audio.reader import Reader
 from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.meters.decibels import amplitude_of_db

@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 
-from mastering.editing.markup import POINT, Mark
+from mastering.editing.markkinds import POINT, Mark
 from mastering.errors import MasteringError
 from mastering.tagging.inscription import Chapter, one_after_another
 from sermovox import storage

@@ -1,22 +1,22 @@
 """What is heard on a page: a WAV that is made by the core while it is played, from any place."""
 
-import re
 import struct
 from collections.abc import Iterator
 
 import numpy as np
-from django.http import HttpResponse, StreamingHttpResponse
+from django.http import StreamingHttpResponse
 from django.http.response import HttpResponseBase
 
 from mastering.audio.convert import to_16_bit, to_channels
 from mastering.rendering import Programme
+from sermovox.ui.ranges import asked_range, beyond, part
 
 MOST_S = 1200.0
 """One answer goes no further; the page asks for what follows."""
 _MOST_BYTES = 4 << 20
 """So much is sent at once, about 45 s; the browser asks for more when it needs it, and no thread is held up."""
 _FIRST_BYTES = 1 << 19
-_RANGE = re.compile(r"bytes=([0-9]{1,18})-([0-9]{0,18})")
+_TYPE = "audio/wav"
 
 
 def send_programme(request, programme: Programme) -> HttpResponseBase:
@@ -27,26 +27,19 @@ def send_programme(request, programme: Programme) -> HttpResponseBase:
         frame_bytes = 2 * channels
         head = _head(frames, channels, reader.sample_rate_hz)
         size = len(head) + frames * frame_bytes
-        asked = _RANGE.fullmatch(request.headers.get("Range", "").strip())
-        if not asked:
-            response = StreamingHttpResponse(_whole(programme, head, frames, channels), content_type="audio/wav")
+        asked = asked_range(request, size)
+        if asked is None:
+            response = StreamingHttpResponse(_whole(programme, head, frames, channels), content_type=_TYPE)
             response["Content-Length"] = size
             return response
-        start = int(asked.group(1))
+        start = asked[0]
         if start >= size:
-            return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
-        end = min(size, start + (_MOST_BYTES if start else _FIRST_BYTES))
-        if asked.group(2):
-            end = max(start, min(end, int(asked.group(2)) + 1))
+            return beyond(size)
+        end = max(start, min(asked[1], start + (_MOST_BYTES if start else _FIRST_BYTES)))
         first, last = (max(0, edge - len(head)) for edge in (start, end))
         frame, skip = divmod(first, frame_bytes)
         sound = b"".join(_samples(reader.blocks(frame, -(-last // frame_bytes)), channels)) if last > first else b""
-    response = HttpResponse(
-        head[start:end] + sound[skip : skip + last - first],
-        status=206,
-        content_type="audio/wav",
-        headers={"Content-Range": f"bytes {start}-{end - 1}/{size}", "Accept-Ranges": "bytes"},
-    )
+    response = part(head[start:end] + sound[skip : skip + last - first], start, end, size, _TYPE)
     response["Cache-Control"] = "no-store"
     return response
 

@@ -5,7 +5,7 @@ from functools import lru_cache
 from django.db import models, transaction
 from django.urls import reverse
 
-from mastering.editing import assembly, markup
+from mastering.editing import assembly, markkinds, markup
 from mastering.editing.markup import Marks
 from mastering.editing.pauses import Pauses, find_pauses
 from mastering.editing.programme import BadCut
@@ -83,7 +83,7 @@ class Page(models.Model):
     @property
     def is_marked(self) -> bool:
         """Whether any mark on it is heard, or a voice beside it."""
-        return bool(self.lanes) or any(row["kind"] != markup.POINT for row in self.marks)
+        return bool(self.lanes) or any(row["kind"] != markkinds.POINT for row in self.marks)
 
     def as_core(self) -> assembly.Page:
         return assembly.Page(self.mark_list, self.tone, self.sample_rate_hz, self.recording.frames)

@@ -7,7 +7,7 @@ from math import inf
 from django.db.models import Q, QuerySet
 from django.db.models.expressions import RawSQL
 
-from mastering.audio.reader import clock
+from mastering.clock import clock
 from mastering.editing.assembly import Stretch, as_list
 from mastering.editing.programme import BadCut, Span, check_span
 from sermovox.cutting.models import Page

@@ -9,6 +9,7 @@ from functools import cached_property
 from django.db.models import F
 
 from mastering.audio.encodings import size_range_bytes
+from mastering.audio.formats import CODECS
 from mastering.outlets.demands import Range
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.pictures import FROM_MARKS
@@ -21,8 +22,6 @@ from sermovox.productions.models import Production, Section
 from sermovox.sources.names import naming_for
 
 _TAGS_BYTES = 4000
-_SPEEDS = {"mp3": 45, "aac": 22, "opus": 35, "vorbis": 50, "wmav2": 90, "flac": 110, "alac": 100, "pcm": 130}
-"""How many times faster than it sounds a file is made, measured by bin/bench on two cores; for the first run alone."""
 _RUNS_LOOKED_AT = 20
 
 
@@ -138,4 +137,4 @@ def _speed(production: Production, outlet: Outlet) -> float:
     together = Counter(runs.values_list("delivery__run", "section_id"))
     took_s = sum((end - start).total_seconds() / together[run, section] for run, section, _, start, end in rows)
     sounded_s = sum(duration_s or 0.0 for _, _, duration_s, _, _ in rows)
-    return sounded_s / took_s if sounded_s and took_s else _SPEEDS[codec]
+    return sounded_s / took_s if sounded_s and took_s else CODECS[codec].speed

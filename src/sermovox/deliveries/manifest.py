@@ -4,7 +4,7 @@ import json
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
-from mastering.audio.reader import clock
+from mastering.clock import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.checks import numbered

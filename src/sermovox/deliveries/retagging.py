@@ -7,13 +7,14 @@ from dataclasses import asdict, dataclass, replace
 
 from django.utils import timezone
 
+from mastering.audio.formats import CONTAINERS
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
 from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscribing import reinscribe_all
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
-from mastering.tagging.mp4_chapters import MP4S, has_links_and_pictures
+from mastering.tagging.mp4_chapters import has_links_and_pictures
 from sermovox import storage
 from sermovox.deliveries.fingerprints import NO_DATE, chapters_said, followed_by
 from sermovox.deliveries.inscriptions import (
@@ -206,7 +207,7 @@ def _row(file: FinishedFile, says: _Says) -> Row:
 
 
 def _links_and_pictures_alike(file: FinishedFile, has: Carried, given: Inscription) -> bool:
-    if has.container in MP4S:
+    if CONTAINERS[has.container].is_mp4:
         return has_links_and_pictures(file.path, given.chapters, cover=given.picture)
     told = [[(each.link, each.picture) for each in chapters] for chapters in (has.chapters, given.chapters)]
     # Only ID3 is read back with both.

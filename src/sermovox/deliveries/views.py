@@ -17,8 +17,8 @@ from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.findings import FAIL
 from mastering.tagging.pictures import mime_of
 from sermovox.deliveries import archive, manifest, retagging, sheets
-from sermovox.deliveries.board import CHANGED, TO_DO, Board
 from sermovox.deliveries.bundles import Bundle, Current, of_run
+from sermovox.deliveries.crossings import CHANGED, TO_DO, Board
 from sermovox.deliveries.estimates import Proposed, Together
 from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
 from sermovox.deliveries.models import Delivery, FinishedFile

@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.convert import to_16_bit
+from mastering.clock import clock
 from mastering.comparing import compared
 from mastering.errors import MasteringError
 from mastering.meters.sides import WAYS
@@ -25,7 +26,7 @@ from mastering.outlets.rules.levels import (
     PEAK_RULES,
     TRUE_PEAK,
 )
-from mastering.outlets.sentences import clock, steps
+from mastering.outlets.sentences import steps
 from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
 from sermovox.cutting.listening import as_wav
 from sermovox.history.changing import last_change, next_change
@@ -324,7 +325,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
     noise_s = plan.noise_s if plan.hush_db or found.wishes.noise_s else None
     return context | {
         "waiting": row.rough,
-        "learned_s": [clock(edge_s) for edge_s in found.wishes.noise_s or ()],
+        "learned_s": [clock(edge_s, 1) for edge_s in found.wishes.noise_s or ()],
         "plan": plan,
         "steps": steps(plan),
         "curves": drawn_curves(curves(measured, plan, points=POINTS), band_of(demands, plan), noise_s),

@@ -1,12 +1,12 @@
 """Files from anywhere brought in to be held against an outlet."""
 
-import os
 import uuid
 from collections.abc import Iterable
 from datetime import timedelta
 
 from django.utils import timezone
 
+from mastering.audio.placing import whole
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rulesheets import written
 from sermovox import storage
@@ -27,11 +27,9 @@ def begin(user, outlet: Outlet, files: Iterable, content_kind: str) -> None:
         facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}
         check = FileCheck.objects.create(name=file.name[:255], content_kind=content_kind, **facts)
         try:
-            arriving = check.path.with_name(f"{check.pk}.arriving")
-            with arriving.open("wb") as kept:
+            with whole(check.path, replace=True) as arriving, arriving.open("wb") as kept:
                 for chunk in file.chunks():
                     kept.write(chunk)
-            os.replace(arriving, check.path)
         except OSError as error:
             check.settle(FileCheck.State.UNREADABLE, said=storage.said_of(error))
         else:

@@ -25,22 +25,6 @@ from sermovox import caches, storage
 from sermovox.productions.models import Section
 from sermovox.room import announces
 
-_PLAYABLE = {
-    "wav": ("pcm_u8", "pcm_s16le", "pcm_s24le", "pcm_f32le", "pcm_mulaw", "pcm_alaw"),
-    "flac": ("flac",),
-    "mp3": ("mp3",),
-    "ogg": ("vorbis", "opus", "flac"),
-    "mp4": ("aac",),
-    "aac": ("aac",),
-}
-"""Codecs a browser plays, by container; for the rest a copy for listening is kept in the cache."""
-
-
-def playable(container: str, codec: str) -> bool:
-    """Whether a browser plays this as it is."""
-    return codec in _PLAYABLE.get(container, ())
-
-
 _SILENT_FOR_S = 15.0
 _MOST_STARTS = 3
 _RUNNING_FOR = timedelta(hours=1)

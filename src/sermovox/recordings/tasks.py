@@ -10,6 +10,7 @@ from django.db import DatabaseError
 from django_tasks import task
 
 from mastering.audio.convert import to_16_bit
+from mastering.audio.formats import plays
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, MasteringError
@@ -17,7 +18,7 @@ from mastering.meters.measurement import measure
 from sermovox import caches, storage
 from sermovox.limits import is_short, refuse_too_long
 from sermovox.queue import enqueue_once, is_queued
-from sermovox.recordings.models import Recording, playable
+from sermovox.recordings.models import Recording
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.4
@@ -112,7 +113,7 @@ def _measured(recording: Recording):
         with Reader(recording.path) as reader:
             rate_hz, channels = reader.sample_rate_hz, reader.channels
             # What can only be read from its start could not be played from any place on its page.
-            is_playable = playable(reader.container, reader.codec) and reader.jumps
+            is_playable = plays(reader.container, reader.codec) and reader.jumps
         preview = None
         if not is_playable:
             path = kept.enter_context(caches.making(storage.cached(recording.sha256, "preview.flac")))

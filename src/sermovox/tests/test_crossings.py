@@ -3,7 +3,7 @@
 import re
 
 from mastering.editing.assembly import CROSSFADE, Stretch
-from mastering.editing.markup import POINT, STRIKE
+from mastering.editing.markkinds import POINT, STRIKE
 from mastering.naming.renaming import CannotRename
 from mastering.outlets.rulesheets import parse, without_rule
 from mastering.outlets.rulesheets import written as written_toml
@@ -13,7 +13,7 @@ from mastering.tests.signals import speech, written
 from sermovox.cutting import edits
 from sermovox.cutting.chapters import Chapters
 from sermovox.cutting.models import Page
-from sermovox.deliveries.board import CHANGED, Board
+from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.deliveries.models import FinishedFile, current_files
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import make_files

@@ -1,47 +1,33 @@
 """Sending files, whole or in part."""
 
 import mimetypes
-import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from django.http import FileResponse, HttpResponse, StreamingHttpResponse
+from django.http import FileResponse
 from django.http.response import HttpResponseBase
 
-_RANGE = re.compile(r"bytes=([0-9]{0,18})-([0-9]{0,18})")
+from mastering.audio.formats import CONTAINERS
+from sermovox.ui.ranges import asked_range, beyond, part
+
 _CHUNK_BYTES = 1 << 18
-_AUDIO_TYPES = {
-    "wav": "audio/wav",
-    "mp3": "audio/mpeg",
-    "flac": "audio/flac",
-    "mp4": "audio/mp4",
-    "ogg": "audio/ogg",
-}
 
 
 def send_audio(request, path: Path, *, container: str = "") -> HttpResponseBase:
-    """Answer with a file for playing; honours one byte range (RFC 9110 section 14), so that players can seek."""
+    """Answer with a file for playing; honours one byte range, so that players can seek."""
     size = path.stat().st_size
-    content_type = _AUDIO_TYPES.get(container) or mimetypes.guess_type(path.name)[0] or "application/octet-stream"
-    wanted = _RANGE.fullmatch(request.headers.get("Range", "").strip())
-    if not wanted or wanted.groups() == ("", ""):
+    known = CONTAINERS[container].media_type if container in CONTAINERS else ""
+    content_type = known or mimetypes.guess_type(path.name)[0] or "application/octet-stream"
+    asked = asked_range(request, size)
+    if asked is None:
         response = FileResponse(path.open("rb"), content_type=content_type)
+        response["Accept-Ranges"] = "bytes"
+    elif asked[0] >= asked[1]:
+        return beyond(size)
     else:
-        start, stop = _bounds(*wanted.groups(), size)
-        if start >= stop:
-            return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
-        response = StreamingHttpResponse(_part(path, start, stop), status=206, content_type=content_type)
-        response["Content-Length"] = stop - start
-        response["Content-Range"] = f"bytes {start}-{stop - 1}/{size}"
-    response["Accept-Ranges"] = "bytes"
+        response = part(_part(path, *asked), *asked, size, content_type)
     response["Cache-Control"] = "private, max-age=3600"
     return response
-
-
-def _bounds(first: str, last: str, size: int) -> tuple[int, int]:
-    if not first:
-        return max(0, size - int(last)), size
-    return int(first), min(size, int(last) + 1 if last else size)
 
 
 def _part(path: Path, start: int, stop: int) -> Iterator[bytes]:

@@ -20,8 +20,8 @@ from mastering.shaping.treatment import Treatment
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page
 from sermovox.deliveries import retagging
-from sermovox.deliveries.board import Board
 from sermovox.deliveries.bundles import Current
+from sermovox.deliveries.crossings import Board
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.history.changing import redo, undo

@@ -151,7 +151,7 @@ class RuleKind:
     unit: str = ""
     digits: int = 1
     takes: str = RANGE
-    choices: tuple[str, ...] = ()
+    choices: Collection[str] = ()
     least: float = -200.0
     most: float = 1e9
     hint: str = ""

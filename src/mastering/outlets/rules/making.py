@@ -3,10 +3,10 @@
 from collections.abc import Mapping
 from dataclasses import replace
 
-from mastering.audio.encodings import (
+from mastering.audio.encodings import Encoding
+from mastering.audio.formats import (
     AVERAGE,
     BIT_RATE_MODES,
-    CODECS,
     CONSTANT,
     FLOAT_32,
     INT_16,
@@ -14,8 +14,9 @@ from mastering.audio.encodings import (
     INT_32,
     QUALITY,
     VARIABLE,
-    Encoding,
+    WRITTEN,
     fits_ending,
+    written_in,
 )
 from mastering.naming.checks import split_ending
 from mastering.outlets.demands import Demand, Named, Range
@@ -110,7 +111,7 @@ def _depth_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
 
 
 def _broadcast_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
-    return "" if encoding.container == "wav" else "A BWF description is a matter of WAV alone."
+    return "" if written_in(encoding.container).broadcast else "A BWF description is a matter of WAV alone."
 
 
 def _without_loss(asked: Mapping[str, Demand], encoding: Encoding, name: str) -> str:
@@ -178,7 +179,7 @@ KINDS = [
         name="container",
         label="Container",
         wanted=True,
-        choices=tuple(CODECS),
+        choices=WRITTEN.keys(),
         unknown="Sermovox does not write {value} files; it writes {choices}.",
         figure=lambda examined: examined.carried.container or examined.facts.container,
         held=_container,

@@ -8,7 +8,7 @@ from django.db import transaction
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
-from mastering.editing import markup
+from mastering.editing import markkinds
 from mastering.outlets.rules.pictures import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.chapters import Chapters, Place
@@ -92,7 +92,7 @@ def _keep(section: Section, places: dict[str, Place], said: dict[str, dict], use
                     page.set_marks(marks)
 
 
-def _said(mark: markup.Mark, own: dict | None) -> markup.Mark:
+def _said(mark: markkinds.Mark, own: dict | None) -> markkinds.Mark:
     if own is None:
         return mark
     return replace(mark, name=own["title"], link=own["link"], picture=_picture(own, mark.picture))

@@ -8,6 +8,7 @@ from django.contrib import messages
 from django.db import transaction
 from django.shortcuts import get_object_or_404, redirect, render
 
+from mastering.clock import clock
 from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch, check_join
 from mastering.editing.labels import seconds_of
 from mastering.editing.programme import BadCut, Span, check_span
@@ -51,8 +52,8 @@ def programme(request, pk: int):
             {
                 "at": at,
                 "recording": recording,
-                "start": time_text(stretch.start_sample / rate_hz),
-                "end": time_text(stretch.end_sample / rate_hz),
+                "start": clock(stretch.start_sample / rate_hz, 3),
+                "end": clock(stretch.end_sample / rate_hz, 3),
                 "seconds": stretch.samples / rate_hz,
                 "join": stretch.join,
                 "join_s": stretch.join_s,
@@ -140,14 +141,6 @@ def _place(stretches: list[Stretch], request) -> int:
     return at
 
 
-def time_text(seconds: float) -> str:
-    """A place to the millisecond: h:mm:ss.mmm, or m:ss.mmm below an hour."""
-    minutes, rest_ms = divmod(round(seconds * 1000), 60_000)
-    hours, minutes = divmod(minutes, 60)
-    rest = f"{rest_ms / 1000:06.3f}"
-    return f"{hours}:{minutes:02}:{rest}" if hours else f"{minutes}:{rest}"
-
-
 def _stretch(section: Section, request, key: str, was: Stretch | None = None) -> Stretch:
     recording = section.production.recordings.filter(pk=whole_number(key) or 0).first()
     if recording is None or not recording.ready:
@@ -162,9 +155,9 @@ def _stretch(section: Section, request, key: str, was: Stretch | None = None) ->
         # Written to the millisecond, the end may lie a moment beyond it.
         end_sample = recording.frames
     # A time that was not changed stays where it is to the sample.
-    if was and start == time_text(was.start_sample / rate_hz):
+    if was and start == clock(was.start_sample / rate_hz, 3):
         start_sample = was.start_sample
-    if was and end == time_text(was.end_sample / rate_hz):
+    if was and end == clock(was.end_sample / rate_hz, 3):
         end_sample = was.end_sample
     stretch = Stretch(
         recording=key,

@@ -10,14 +10,14 @@ from importlib import import_module
 from django.apps import apps
 from django.utils import timezone
 
-from mastering.editing.markup import STRIKE
+from mastering.editing.markkinds import STRIKE
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscribing import sound_sha256
 from mastering.tests.signals import speech
 from sermovox import storage
 from sermovox.cutting.models import Page
-from sermovox.deliveries.board import CHANGED, Board
+from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.history.changing import changing, undo
 from sermovox.outlets.models import RuleSheet

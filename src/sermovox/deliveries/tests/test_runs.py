@@ -5,7 +5,7 @@ import io
 import json
 import zipfile
 
-from mastering.audio.reader import clock
+from mastering.clock import clock
 from mastering.outlets.findings import FAIL
 from mastering.outlets.rulesheets import parse, shipped, written
 from mastering.pipeline import MOST_ATTEMPTS

@@ -7,7 +7,7 @@ from django import template
 from django.utils.dateformat import format as date_format
 from django.utils.html import format_html, format_html_join
 
-from mastering.audio.reader import clock as as_clock
+from mastering.clock import clock as as_clock
 
 register = template.Library()
 

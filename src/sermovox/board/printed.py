@@ -1,0 +1,101 @@
+"""The running order on paper: its lines, as CSV and as PDF."""
+
+from dataclasses import dataclass
+
+from fpdf.enums import XPos, YPos
+from fpdf.fonts import FontFace
+
+from mastering.clock import clock
+from mastering.editing.tables import write_table
+from sermovox.productions.models import Production
+from sermovox.ui.paper import FAINT, Paper
+
+_COLUMNS = (8, 36, 74, 22, 50)
+"""Widths in mm: place, role and number, title, length, recording or file name."""
+
+
+@dataclass(frozen=True)
+class Line:
+    """One section as it is printed. `starts_s` is where it begins when all are played one after the other."""
+
+    place: int
+    what: str
+    title: str
+    duration_s: float | None
+    starts_s: float
+    recording: str
+    exact_name: str
+    script: str
+
+
+def lines(production: Production) -> list[Line]:
+    """All sections in running order."""
+    found, at_s = [], 0.0
+    for place, section in enumerate(production.sections.select_related("recording"), 1):
+        duration_s = section.recording.figures.get("duration_s") if section.recording else None
+        found.append(
+            Line(
+                place,
+                section.in_words,
+                section.title,
+                duration_s,
+                at_s,
+                section.recording.name if section.recording else "",
+                section.exact_name,
+                section.script,
+            )
+        )
+        at_s += duration_s or 0.0
+    return found
+
+
+def as_csv(production: Production) -> str:
+    """The running order as CSV with a header line; it can be read back as a script."""
+    header = ("place", "role", "number", "part", "title", "content", "length", "recording", "file name", "text")
+    rows = [
+        (
+            place,
+            s.role,
+            s.number,
+            s.part,
+            s.title,
+            s.content_kind,
+            clock(d) if s.recording and (d := s.recording.figures.get("duration_s")) else "",
+            s.recording.name if s.recording else "",
+            s.exact_name,
+            s.script,
+        )
+        for place, s in enumerate(production.sections.select_related("recording"), 1)
+    ]
+    return write_table(header, rows)
+
+
+def as_pdf(production: Production) -> bytes:
+    """The running order as a PDF on A4, with the fonts of the application; text in any script they have."""
+    pdf = _Sheet(production.title)
+    pdf.heading(production)
+    total_s = 0.0
+    faint = FontFace(color=FAINT)
+    with pdf.table(
+        col_widths=_COLUMNS, borders_layout="HORIZONTAL_LINES", line_height=5, text_align="LEFT", padding=(1, 1.5, 1, 0)
+    ) as table:
+        table.row(("", "Section", "Title", "Length", "Recording"), style=faint)
+        for line in lines(production):
+            total_s += line.duration_s or 0.0
+            length = clock(line.duration_s) if line.duration_s is not None else "–"
+            table.row((str(line.place), line.what, line.title, length, line.exact_name or line.recording or "–"))
+    pdf.ln(4)
+    pdf.cell(text=f"Recorded in all: {clock(total_s)}")
+    return bytes(pdf.output())
+
+
+class _Sheet(Paper):
+    def heading(self, production: Production) -> None:
+        self.set_font("serif", size=20)
+        self.multi_cell(0, 9, production.title, new_x=XPos.LMARGIN, new_y=YPos.NEXT)
+        self.set_font("sans", size=10)
+        author = f"by {production.author}" if production.author else ""
+        narrator = f"read by {production.narrator}" if production.narrator else ""
+        facts = [production.subtitle, author, narrator, production.publisher, production.year, production.language]
+        self.multi_cell(0, 5, ", ".join(str(fact) for fact in facts if fact), new_x=XPos.LMARGIN, new_y=YPos.NEXT)
+        self.ln(4)

@@ -1,0 +1,179 @@
+"""Productions, their facts and their artwork, and single sections."""
+
+import time
+from collections import Counter
+
+from django.contrib import messages
+from django.core.paginator import Paginator
+from django.db import transaction
+from django.db.models import Count, Q
+from django.http import Http404, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST
+
+from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
+from mastering.tagging.pictures import mime_of
+from sermovox import storage
+from sermovox.board.forms import ProductionForm, SectionForm
+from sermovox.deliveries.crossings import CHANGED, Board
+from sermovox.history.changing import changing
+from sermovox.outlets.models import outlets_of
+from sermovox.productions import order
+from sermovox.productions.models import Production, Section
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
+
+_TALLIES_WITHIN_S = 0.5
+_CHANGES_A_PAGE = 200
+
+
+def production_list(request):
+    productions = Production.objects.of(request.user).annotate(
+        section_count=Count("sections", filter=Q(sections__removed=False))
+    )
+    until = time.monotonic() + _TALLIES_WITHIN_S
+    # Whatever is not counted by then comes when the page is seen.
+    rows = [{"production": p, "tally": _tally(p) if time.monotonic() < until else None} for p in productions]
+    return render(request, "board/list.html", {"productions": rows})
+
+
+def tally(request, pk: int):
+    """How the files of one production stand, for the list of productions."""
+    production = _mine(request, pk)
+    context = {"row": {"production": production, "tally": _tally(production)}}
+    return render(request, "board/_tally.html", context)
+
+
+def new(request):
+    return _edited(request, Production(owner=request.user, narrator=request.user.get_full_name()))
+
+
+def edit(request, pk: int):
+    return _edited(request, _mine(request, pk))
+
+
+def artwork(request, pk: int):
+    """The picture as it came, or, with `?for=`, as an outlet gets it."""
+    production = _mine(request, pk)
+    if not production.artwork_sha256:
+        raise Http404
+    outlet = outlets_of(request.user).get(request.GET.get("for", ""))
+    if outlet is None or outlet.artwork is None:
+        picture = storage.picture(production.artwork_sha256)
+    else:
+        picture = production.picture_for(outlet.artwork)
+    if not picture:
+        raise Http404
+    return HttpResponse(picture, content_type=mime_of(picture))
+
+
+def history(request, pk: int):
+    """Every change of the running order and its pages: what, who and when, newest first."""
+    production = _mine(request, pk)
+    changes = production.changes.select_related("made_by").defer("before", "after").order_by("-pk")
+    shown = Paginator(changes, _CHANGES_A_PAGE).get_page(request.GET.get("page"))
+    return render(request, "board/history.html", {"production": production, "page": shown})
+
+
+@require_POST
+def artwork_remove(request, pk: int):
+    production = _mine(request, pk)
+    production.artwork_sha256, production.artwork = "", {}
+    production.save(update_fields=["artwork_sha256", "artwork"])
+    messages.success(request, "The artwork is taken away.")
+    return redirect("productions:edit", pk=pk)
+
+
+def section(request, pk: int):
+    sections = Section.objects.select_related("production", "recording").of(request.user)
+    found = get_object_or_404(sections, pk=pk)
+    form = SectionForm(instance=found)
+    if request.method == "POST":
+        with transaction.atomic():
+            form = SectionForm(request.POST, instance=get_object_or_404(sections, pk=pk))
+            saved = form.is_valid()
+            if saved:
+                with changing(found.production, request.user, f"Change “{found.title}”"):
+                    form.save()
+        if saved:
+            messages.success(request, f"“{form.instance.title}” is saved.{_kept_elsewhere(form)}")
+            return redirect(found.production)
+    files = found.files.select_related("delivery").order_by("-pk")[:12]
+    context = {"section": found, "form": form, "files": files, "recording": found.recording}
+    return render(request, "board/section.html", context)
+
+
+def _kept_elsewhere(form) -> str:
+    """What of a saved form was left as another window had set it meanwhile."""
+    if not form.changed_elsewhere:
+        return ""
+    return f" What was changed in another window meanwhile stays: {', '.join(form.changed_elsewhere)}."
+
+
+@require_POST
+def section_delete(request, pk: int):
+    found = get_object_or_404(Section.objects.of(request.user), pk=pk)
+    order.remove(found.production, request.user, found)
+    messages.success(
+        request, f"“{found.title}” is out of the running order. Its recording is kept; Undo brings it back."
+    )
+    return redirect(found.production)
+
+
+def outlets(request, pk: int):
+    """Which outlets a production is for: those whose columns its running order has."""
+    production = _mine(request, pk)
+    known = outlets_of(request.user)
+    seen = revision_of(production.outlet_keys)
+    if request.method == "POST" and not is_as_seen(request, seen):
+        messages.error(request, ELSEWHERE)
+    elif request.method == "POST":
+        chosen = [key for key in request.POST.getlist("outlet") if key in known]
+        if chosen:
+            production.outlet_keys = chosen
+            production.save(update_fields=["outlet_keys"])
+            return redirect(production)
+        messages.error(request, "Choose at least one outlet.")
+    context = {"production": production, "outlets": known.values(), "chosen": production.outlets, "seen": seen}
+    return render(request, "board/outlets.html", context)
+
+
+def _edited(request, production: Production):
+    was_new = production.pk is None
+    form = ProductionForm(instance=production)
+    if request.method == "POST":
+        with transaction.atomic():
+            if not was_new:
+                production = _mine(request, production.pk)
+            form = ProductionForm(request.POST, request.FILES, instance=production)
+            saved = form.save() if form.is_valid() else None
+        if saved:
+            if not was_new:
+                messages.success(request, f"The facts are saved.{_kept_elsewhere(form)}")
+            return redirect(saved)
+    context = {"form": form, "production": production, "fits": [], "said_of_artwork": ()}
+    if production.artwork_sha256:
+        facts = ArtworkFacts(**production.artwork)
+        context["said_of_artwork"] = remarks(facts)
+        context["fits"] = [
+            {"outlet": outlet, "obstacle": obstacles(facts, rule), "side_px": min(rule.at_most_px, facts.width_px)}
+            for outlet in production.outlets.values()
+            if (rule := outlet.artwork)
+        ]
+    context["artwork_kinds"] = " and ".join(FORMATS)
+    return render(request, "board/form.html", context)
+
+
+def _tally(production: Production) -> Counter:
+    """How many crossings of sections and outlets pass, fail and have changed since."""
+    outlets = outlets_of(production.owner)
+    used = production.deliveries.order_by().values_list("outlet_key", flat=True).distinct()
+    states = Board(production, [outlets[key] for key in used if key in outlets]).tally
+    return Counter(
+        passes=states["passes"] + states["passes with a remark"],
+        fails=states["fails"] + states["cannot be made"],
+        changed=states[CHANGED],
+    )
+
+
+def _mine(request, pk: int) -> Production:
+    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -1,0 +1,229 @@
+"""The running order of a production, and every change of it."""
+
+import hashlib
+import json
+from functools import lru_cache
+
+from django.core.paginator import Paginator
+from django.db.models import FloatField, Sum
+from django.db.models.fields.json import KeyTextTransform
+from django.db.models.functions import Cast, Coalesce
+from django.http import HttpResponse, HttpResponseBadRequest
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST
+
+from mastering.errors import MasteringError
+from mastering.outlets.outlet import Outlet
+from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing
+from sermovox.history.changing import last_change, next_change
+from sermovox.history.commands import Commands, NoSuchCommand
+from sermovox.numerals import whole_number, whole_numbers
+from sermovox.productions import order
+from sermovox.productions.models import Production, Section
+from sermovox.recordings.models import Recording
+from sermovox.recordings.views import arrivals_of
+
+ROWS_A_PAGE = 300
+commands = Commands()
+_UNUSED_SHOWN = 60
+_STATES = [TO_DO, "waiting", "making", "passes", "passes with a remark", CHANGED, "fails", "cannot be made"]
+
+
+def running_order(request, pk: int):
+    production = _mine(request, pk)
+    context = _rows(production, request.GET.get("page")) | arrivals_of(production)
+    return render(request, "board/running_order.html", context)
+
+
+def rows(request, pk: int):
+    """The rows alone, asked for again and again; 204 when nothing has changed since `?seen=`."""
+    context = _rows(_mine(request, pk), request.GET.get("page"))
+    if request.GET.get("seen") == context["stamp"]:
+        return HttpResponse(status=204)
+    return render(request, "board/_changed.html", context)
+
+
+@require_POST
+def change(request, pk: int):
+    """Change the running order as `do` says, and answer with the rows."""
+    production = _mine(request, pk)
+    do = request.POST.get("do", "")
+    try:
+        said = commands.run(do, production, production, request)
+    except NoSuchCommand as error:
+        return HttpResponseBadRequest(str(error))
+    except MasteringError as error:
+        said = str(error)
+    if do == "move":
+        # The page has moved the row already.
+        return HttpResponse(status=204)
+    page = request.POST.get("page")
+    return render(request, "board/_changed.html", _rows(production, page) | {"said": said})
+
+
+@commands("move")
+def _move(production: Production, request) -> str:
+    sections = whole_numbers(request.POST.getlist("section"))
+    before = request.POST.get("before", "")
+    order.move(production, request.user, sections, whole_number(before))
+    return ""
+
+
+@commands("add")
+def _add(production: Production, request) -> str:
+    after = request.POST.get("section", "")
+    order.add(production, request.user, whole_number(after))
+    return "There is a new section. Open it to give it its title."
+
+
+@commands("remove")
+def _remove(production: Production, request) -> str:
+    section = _section_of(production, request)
+    order.remove(production, request.user, section)
+    return f"“{section.title}” is out of the running order. Its recording is kept."
+
+
+@commands("merge")
+def _merge(production: Production, request) -> str:
+    section = _section_of(production, request)
+    following = production.sections.filter(position__gt=section.position).first()
+    both = section.recording_id and following and following.recording_id
+    if order.merge(production, request.user, section) is None:
+        return f"“{section.title}” is the last; there is no next one to merge it with."
+    together = " Their recordings are put together." if both else ""
+    return f"“{section.title}” and “{following.title}” are one section.{together}"
+
+
+@commands("split")
+def _split(production: Production, request) -> str:
+    section = _section_of(production, request)
+    second = order.split(production, request.user, section)
+    return f"“{section.title}” is in two parts; part {second.part} waits for a recording."
+
+
+@commands("assign")
+def _assign(production: Production, request) -> str:
+    section = _section_of(production, request)
+    key = request.POST.get("recording", "")
+    recording = production.recordings.filter(pk=whole_number(key) or 0).first()
+    words = f"Give “{section.title}” {recording.name}" if recording else f"Take the recording from “{section.title}”"
+    order.assign(production, request.user, {section.pk: recording.pk if recording else None}, words)
+    return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
+
+
+_DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()), 0.0)
+
+
+def _rows(production: Production, page: str | None) -> dict:
+    outlets = list(production.outlets.values())
+    sections = production.sections.select_related("recording").defer("script", "recording__figures")
+    recorded_s = Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField())
+    sections = sections.annotate(duration_s=Coalesce("length_s", recorded_s))
+    shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
+    board = Board(production, outlets)
+    chosen = _chosen(production, outlets)
+    found = [
+        {
+            "section": s,
+            "key": str(s.pk),
+            "place": str(place),
+            "ready": s.recording is not None and s.recording.ready,
+            "address": _address("productions:section", s.pk),
+            "recording_address": s.recording_id
+            and _address("cutting:page" if s.programme and s.recording.ready else "recordings:slip", s.recording_id),
+            "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
+            "to_make": any(not done for key, *_, done in crossings if key in chosen),
+        }
+        for place, s in enumerate(list(shown.object_list), shown.start_index())
+    ]
+    moving = any(row["section"].recording and row["section"].recording.measuring for row in found)
+    moving = moving or board.moving
+    undoable, redoable = last_change(production), next_change(production)
+    recordings = production.recordings
+    unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
+    section_count, without = production.sections.count(), production.sections.waiting().count()
+    return {
+        "production": production,
+        "outlets": outlets,
+        "rows": found,
+        "page": shown,
+        "moving": moving,
+        "chosen_outlets": chosen,
+        "changed": board.tally[CHANGED],
+        "rewritable": [(outlet, count) for outlet in outlets if (count := board.rewritable(outlet.key))],
+        "to_make_json": json.dumps(_to_make(production, outlets, board)) if shown.has_other_pages() else "",
+        "standing": [outlet for outlet in outlets if board.has_files(outlet.key)],
+        "undoable": undoable,
+        "redoable": redoable,
+        "unused": unused[:_UNUSED_SHOWN],
+        "more_unused": len(unused) > _UNUSED_SHOWN,
+        "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
+        "section_count": section_count,
+        "without_recording": without,
+        "total_s": _total_s(production),
+        "deliveries": production.deliveries.all()[:6],
+        "states": _STATES,
+        "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
+    }
+
+
+def _total_s(production: Production) -> float | None:
+    """How long all of it sounds, without what was deleted."""
+    sections = production.sections.exclude(recording__state=Recording.State.DELETED)
+    return sections.aggregate(total=Sum(Coalesce("length_s", _DURATION_S)))["total"]
+
+
+def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
+    """The columns that are ticked: those it was last made for, or the only one there is."""
+    keys = [outlet.key for outlet in outlets]
+    return keys if len(keys) == 1 else [key for key in production.last_outlets if key in keys]
+
+
+def _crossing(found: Crossing) -> tuple[str, str, str, str]:
+    """The state of a section for an outlet, the same in words, where more of it is to be seen, and whether it is done:
+    "yes", "tags" where these are to be written again, or nothing.
+    """
+    address = ""
+    if found.state in ("waiting", "making", "cannot be made"):
+        address = _address("deliveries:detail", found.run_id)
+    elif found.file_id:
+        address = _address("deliveries:check-sheet", found.file_id)
+    done = "" if found.needed else "tags" if found.changes else "yes"
+    return found.state, found.words, address, done
+
+
+def _to_make(production: Production, outlets: list[Outlet], board: Board) -> dict[str, list[int]]:
+    """For each outlet, how many files of the whole running order are to be made and how many are up to date."""
+    ready = production.sections.filter(recording__state=Recording.State.READY).values_list("pk", flat=True)
+    told = {}
+    for outlet in outlets:
+        done = [not board.at(pk, outlet.key).needed for pk in ready][: 1 if outlet.joined else None]
+        told[outlet.key] = [done.count(False), done.count(True)]
+    return told
+
+
+@lru_cache(maxsize=8192)
+def _address(name: str, pk: int) -> str:
+    return reverse(name, args=[pk])
+
+
+def _stamp(found: list[dict], unused: list[int], *changes) -> str:
+    """Changes whenever the rows would look different."""
+    shown = [
+        (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id, s.length_s)
+        + ((s.recording.state, s.recording.share_measured) if s.recording else ())
+        + tuple(words for _, _, words, *_ in row["crossings"])
+        for row in found
+        if (s := row["section"])
+    ]
+    return hashlib.sha256(repr((shown, unused, [c and c.pk for c in changes])).encode()).hexdigest()[:16]
+
+
+def _section_of(production: Production, request) -> Section:
+    key = request.POST.get("section", "")
+    return get_object_or_404(production.sections.select_related("recording"), pk=whole_number(key) or 0)
+
+
+def _mine(request, pk: int) -> Production:
+    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -1,0 +1,173 @@
+"""A running order made in one go from a script: read, preview, make."""
+
+import hashlib
+from dataclasses import replace
+
+from django.contrib import messages
+from django.db import transaction
+from django.http import JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST
+
+from mastering.editing.documents import is_package
+from mastering.editing.scripts import (
+    COLUMN_SEPARATORS,
+    COLUMNS,
+    LAYOUTS,
+    ROLES,
+    Layout,
+    entries,
+    recognised,
+    rows_of,
+    table_layout,
+)
+from mastering.editing.texts import ENCODINGS, decoded
+from mastering.errors import MasteringError
+from mastering.naming.checks import check_names
+from sermovox.apart import document_text
+from sermovox.numerals import whole_numbers
+from sermovox.productions import order
+from sermovox.productions.models import Production
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
+
+_LARGEST_BYTES = 32 << 20
+_SHOWN = 200
+
+
+def script(request, pk: int):
+    production = _mine(request, pk)
+    context = {
+        "production": production,
+        "layouts": LAYOUTS,
+        "roles": ROLES,
+        "encodings": ENCODINGS,
+        "separators": COLUMN_SEPARATORS,
+        "section_count": production.sections.count(),
+    }
+    return render(request, "board/script.html", context)
+
+
+@require_POST
+def read(request, pk: int):
+    """The text of a chosen file: {"text", "encoding"} or {"problem"}."""
+    _mine(request, pk)
+    file = request.FILES.get("file")
+    try:
+        if file is None or not file.size:
+            raise MasteringError("This file is empty. Choose another.")
+        if file.size > _LARGEST_BYTES:
+            raise MasteringError(f"This file is larger than {_LARGEST_BYTES >> 20} MiB, more than any script.")
+        data = file.read()
+        if is_package(data):
+            return JsonResponse({"text": document_text(data), "encoding": ""})
+        encoding = request.POST.get("encoding")
+        text, found = decoded(data, encoding if encoding in ENCODINGS else None)
+        return JsonResponse({"text": text, "encoding": found})
+    except MasteringError as error:
+        return JsonResponse({"problem": str(error)})
+
+
+@require_POST
+def preview(request, pk: int):
+    """What the text would become."""
+    return render(request, "board/_script_preview.html", _read(request, _mine(request, pk)))
+
+
+@require_POST
+def make(request, pk: int):
+    production = _mine(request, pk)
+    found = _read(request, production)
+    made = [row["entry"] for row in found["all"] if not row["skipped"]]
+    if found["problem"] or not made:
+        messages.error(request, found["problem"] or "There is nothing to make sections of. Paste some text first.")
+        return redirect("productions:script", pk=pk)
+    with transaction.atomic():
+        instead = "instead" in request.POST
+        if instead and not is_as_seen(request, _revision(production)):
+            messages.error(request, ELSEWHERE)
+            return redirect(production)
+        count = order.build(production, request.user, made, instead=instead)
+    messages.success(request, f"{count} sections are made. Undo takes them back.")
+    return redirect(production)
+
+
+def _revision(production: Production) -> str:
+    return revision_of(list(production.sections.values_list("pk", "title", "recording_id")))
+
+
+def _read(request, production: Production) -> dict:
+    text = request.POST.get("text", "").replace("\r\n", "\n")
+    digest = hashlib.sha256(text.encode("utf-8", "replace")).hexdigest()[:16]
+    # Ticks and columns speak of one text laid out one way; after a change of either they mean nothing.
+    same_text = request.POST.get("digest") == digest
+    context = {"production": production, "digest": digest, "problem": "", "all": [], "layout": None}
+    try:
+        layout = _layout(request, text, same_text)
+        role = request.POST.get("role")
+        found = entries(text, layout, role=role if role in ROLES else None)
+    except MasteringError as error:
+        return context | {"problem": str(error)}
+    skipped = set(whole_numbers(request.POST.getlist("skip"))) if same_text else set()
+    rows = [{"at": at, "entry": entry, "skipped": at in skipped} for at, entry in enumerate(found)]
+    return context | {
+        "layout": layout,
+        "said_layout": LAYOUTS[layout.kind],
+        "separator": COLUMN_SEPARATORS.get(layout.separator, ""),
+        "columns": _columns(text, layout),
+        "column_kinds": COLUMNS,
+        "shape": _shape(layout),
+        "section_count": production.sections.count(),
+        "seen": _revision(production),
+        "instead": "instead" in request.POST,
+        "all": rows,
+        "shown": rows[:_SHOWN],
+        "count": len(rows) - len(skipped),
+        "more": max(0, len(rows) - _SHOWN),
+        "has_names": any(entry.name for entry in found),
+        "has_text": any(entry.text for entry in found),
+        "problems": _problems([row["entry"].name for row in rows if not row["skipped"]]),
+    }
+
+
+def _layout(request, text: str, same_text: bool) -> Layout:
+    kind, separator = request.POST.get("kind", ""), request.POST.get("separator", "")
+    if kind == "columns":
+        guess = recognised(text)
+        separator = separator if separator in COLUMN_SEPARATORS else guess.separator or "\t"
+        layout = table_layout(text, separator)
+    elif kind in LAYOUTS:
+        return Layout(kind=kind)
+    else:
+        layout = recognised(text)
+    if layout.kind == "columns" and same_text and request.POST.get("shape") == _shape(layout):
+        chosen = tuple(kind if kind in COLUMNS else "" for kind in request.POST.getlist("column"))
+        layout = replace(layout, columns=chosen or layout.columns, header="header" in request.POST)
+    return layout
+
+
+def _columns(text: str, layout: Layout) -> list[dict[str, str]]:
+    """What each column of a table holds, with its first filled cell."""
+    if layout.kind != "columns":
+        return []
+    rows = rows_of(text, layout.separator)[layout.header : _SHOWN]
+    samples = [next((row[at] for row in rows if at < len(row) and row[at]), "") for at in range(len(layout.columns))]
+    return [{"kind": kind, "sample": sample} for kind, sample in zip(layout.columns, samples, strict=True)]
+
+
+def _shape(layout: Layout) -> str:
+    return f"{layout.kind}{layout.separator}{len(layout.columns)}"
+
+
+def _problems(names: list[str]) -> list[str]:
+    """What is wrong with dictated names, the first few."""
+    if not any(names):
+        return []
+    missing = sum(not name for name in names)
+    told = [f"{missing} have no file name."] if missing else []
+    grave = [problem for problem in check_names(names) if problem.grave and names[problem.index]]
+    told += [f"{names[problem.index]}: {problem.words}" for problem in grave[:8]]
+    return told + ([f"And {len(grave) - 8} more."] if len(grave) > 8 else [])
+
+
+def _mine(request, pk: int) -> Production:
+    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -1,5 +1,0 @@
-from django.apps import AppConfig
-
-
-class ScreensConfig(AppConfig):
-    name = "sermovox.screens"

@@ -1,0 +1,40 @@
+"""Recordings of this machine brought into a production."""
+
+import argparse
+
+import sermovox.ready  # noqa: F401
+from mastering.errors import MasteringError
+from sermovox.productions.models import Production
+from sermovox.recordings.intake import take_in
+from sermovox.terminal.database import migrated
+from sermovox.terminal.said import (
+    complain,
+    takes_paths,
+)
+
+
+def add_arguments(command: argparse.ArgumentParser) -> None:
+    takes_paths(command)
+    command.add_argument("--production", required=True, metavar="KEY", help="see: sermovox productions")
+
+
+def run(options) -> int:
+    migrated()
+    production = Production.objects.filter(key=options.production).first()
+    if production is None:
+        keys = ", ".join(Production.objects.values_list("key", flat=True)) or "none yet"
+        return complain(MasteringError(f"There is no production “{options.production}”. There are: {keys}."))
+    status = 0
+    for path in options.files:
+        try:
+            taken = take_in(production, path)
+        except MasteringError as error:
+            status = complain(error, path)
+            continue
+        said = (
+            f"is here already, as {taken.recording.name}"
+            if taken.known
+            else "is in; its slip follows when it is measured"
+        )
+        print(f"{path} {said}.")
+    return status

@@ -1,0 +1,51 @@
+"""What would be done to the level of recordings."""
+
+import argparse
+from dataclasses import asdict
+from pathlib import Path
+
+from mastering.outlets.levelplan import LevelPlan
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.sentences import steps
+from sermovox.terminal.said import (
+    complain,
+    in_options,
+    outlet_of,
+    print_json,
+    takes_files,
+    takes_outlet,
+)
+from sermovox.terminal.shared import plans_of, takes_treatment, treatment_of
+
+
+def add_arguments(command: argparse.ArgumentParser) -> None:
+    takes_files(command)
+    takes_outlet(command)
+    takes_treatment(command)
+
+
+def run(options) -> int:
+    outlet, treatment = outlet_of(options.outlet), treatment_of(options)
+    rows, status = [], 0
+    for path, plan in plans_of(options, outlet, treatment):
+        if not isinstance(plan, LevelPlan):
+            status = complain(plan, path)
+            continue
+        if plan.collisions:
+            status = 1
+        rows.append({"path": str(path), "steps": dict(steps(plan))} | asdict(plan))
+        if not options.json:
+            _print_plan(path, plan)
+    if options.json:
+        print_json(rows)
+    return status
+
+
+def _print_plan(path: Path, plan: LevelPlan) -> None:
+    print(path)
+    for name, words in steps(plan):
+        print(f"  {name:20} {words}")
+    for name, value in plan.predicted.items():
+        print(f"  {RULE_KINDS[name].label:20} {value:8.2f} {RULE_KINDS[name].unit:5} predicted")
+    for sentence in (*plan.collisions, *plan.remarks):
+        print(f"  {in_options(sentence)}")
