@@ -4,7 +4,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, fields, replace
 
 from mastering.editing import markup
-from mastering.editing.markup import MOST_GAIN_DB, Marks
+from mastering.editing.markkinds import MOST_GAIN_DB
+from mastering.editing.markup import Marks
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"

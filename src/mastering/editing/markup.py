@@ -4,64 +4,13 @@ Marks are values; each edit is a function from marks to marks, and `pieces` read
 are samples of the recording's own rate.
 """
 
-from collections.abc import Collection, Iterable, Sequence
-from dataclasses import asdict, dataclass, fields, replace
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, fields, replace
 
+from mastering.editing.markkinds import GAIN, MARK_KINDS, PICKUP, STRIKE, Here, Mark, gain_edge
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
-STRIKE = "strike"
-TONE = "tone"
-PICKUP = "pickup"
-GAIN = "gain"
-QUIETER = "quieter"
-FADE_IN = "fade in"
-FADE_OUT = "fade out"
-POINT = "point"
-
-_ONE_AT_A_TIME = {
-    STRIKE: (STRIKE,),
-    TONE: (TONE,),
-    PICKUP: (PICKUP, TONE),
-    GAIN: (GAIN,),
-    QUIETER: (QUIETER,),
-    FADE_IN: (FADE_IN, FADE_OUT),
-    FADE_OUT: (FADE_IN, FADE_OUT),
-    POINT: (),
-}
-"""Which kinds of mark give way where a mark of a kind is set."""
-_WHOLE = (PICKUP, FADE_IN, FADE_OUT)
-"""Kinds that make no sense in part: they go where another of their kind comes over them."""
 MOST_MARKS = 20_000
-MOST_GAIN_DB = 40.0
-MOST_QUIETER_DB = 40.0
-_GAIN_EDGE_S = 0.010
-"""A change of level takes this long on each side, so that it does not click (common practice, no source)."""
-
-
-@dataclass(frozen=True, kw_only=True)
-class Mark:
-    """One mark. `value_db` is a gain or how much quieter; a pickup says which samples of which recording it puts in.
-
-    A point may have a `link` and a `picture`, by the hash of its bytes, for the chapter that begins there.
-    """
-
-    id: int
-    kind: str
-    start_sample: int
-    end_sample: int
-    name: str = ""
-    value_db: float = 0.0
-    recording: str = ""
-    from_sample: int = 0
-    to_sample: int = 0
-    link: str = ""
-    picture: str = ""
-
-    @property
-    def samples(self) -> int:
-        return self.end_sample - self.start_sample
-
-
 Marks = tuple[Mark, ...]
 
 
@@ -79,7 +28,7 @@ def set_mark(marks: Marks, mark: Mark, *, length_samples: int) -> Marks:
             start_sample=min(m.start_sample for m in [mark, *touching]),
             end_sample=max(m.end_sample for m in [mark, *touching]),
         )
-    for kind in _ONE_AT_A_TIME[mark.kind]:
+    for kind in MARK_KINDS[mark.kind].gives_way:
         marks = cleared(marks, mark.start_sample, mark.end_sample, kinds=(kind,))
     return _in_order([*marks, replace(mark, id=_free_id(marks))])
 
@@ -107,12 +56,12 @@ def cleared(marks: Marks, start_sample: int, end_sample: int, *, kinds: Sequence
     kept, cut = [], False
     free = _free_id(marks)
     for mark in marks:
-        wanted = mark.kind in kinds if kinds else mark.kind != POINT
+        wanted = mark.kind in kinds if kinds else MARK_KINDS[mark.kind].heard
         if not wanted or mark.end_sample <= start_sample or mark.start_sample >= end_sample:
             kept.append(mark)
             continue
         cut = True
-        if mark.kind in _WHOLE:
+        if MARK_KINDS[mark.kind].whole:
             continue
         before = replace(mark, end_sample=start_sample)
         after = replace(mark, start_sample=end_sample)
@@ -169,12 +118,11 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
     BadCut
         When a mark wants room tone and the recording has no quiet stretch to make it from.
     """
-    near = [
-        m for m in marks if m.kind != POINT and m.end_sample > span.start_sample and m.start_sample < span.end_sample
-    ]
+    heard = [mark for mark in marks if MARK_KINDS[mark.kind].heard]
+    near = [mark for mark in heard if mark.end_sample > span.start_sample and mark.start_sample < span.end_sample]
     if not near:
         return (Piece(span=span),)
-    if tone is None and any(m.kind in (TONE, QUIETER) for m in near):
+    if tone is None and any(MARK_KINDS[mark.kind].wants_tone for mark in near):
         raise BadCut(
             "This recording has no quiet stretch to make room tone from. Mark its noise away with strikes instead."
         )
@@ -193,7 +141,7 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
             if coming[at].end_sample > start:
                 active.append(coming[at])
             at += 1
-        piece = _piece(active, replace(span, start_sample=start, end_sample=end), sample_rate_hz, tone, sounding)
+        piece = _piece(active, Here(replace(span, start_sample=start, end_sample=end), sample_rate_hz, tone, sounding))
         if piece is not None:
             found.append(piece)
     return joined(found)
@@ -219,62 +167,35 @@ def _sounds_at(pickup: Mark, marks: Marks) -> int:
     return min(at, pickup.end_sample)
 
 
-def _piece(
-    active: list[Mark], span: Span, rate_hz: int, tone: tuple[int, int] | None, sounding: Collection[int]
-) -> Piece | None:
+def _piece(active: list[Mark], here: Here) -> Piece | None:
+    """What sounds at a place, each kind acting on what those before it left."""
     by_kind = {mark.kind: mark for mark in active}
-    if STRIKE in by_kind:
-        return None
-    if pickup := by_kind.get(PICKUP):
-        # Once: what follows of the place is what it stands for.
-        if span.start_sample not in sounding:
-            return None
-        return Piece(span=Span(pickup.recording, pickup.from_sample, pickup.to_sample), gain_db=pickup.value_db)
-    piece = Piece(span=span)
-    if TONE in by_kind:
-        piece = Piece(span=Span(span.recording, *tone), tone_samples=span.samples)
-    if gain := by_kind.get(GAIN):
-        first, last = (_gain_at(gain, edge, rate_hz) for edge in (span.start_sample, span.end_sample))
-        piece = replace(piece, gain_db=first, gain_end_db=None if last == first else last)
-    if quieter := by_kind.get(QUIETER):
-        piece = replace(piece, quieter_db=quieter.value_db, noise=tone)
-    for kind, way in ((FADE_IN, "in"), (FADE_OUT, "out")):
-        if fade := by_kind.get(kind):
-            piece = replace(piece, fade=way, fade_samples=fade.samples, fade_at=span.start_sample - fade.start_sample)
+    piece: Piece | None = Piece(span=here.span)
+    for name, kind in MARK_KINDS.items():
+        if name in by_kind and piece is not None:
+            piece = kind.acts(piece, by_kind[name], here)
+            if kind.alone:
+                return piece
     return piece
 
 
 def _gain_edges(mark: Mark, rate_hz: int) -> tuple[int, ...]:
     if mark.kind != GAIN:
         return ()
-    width = _gain_edge(mark, rate_hz)
+    width = gain_edge(mark, rate_hz)
     return mark.start_sample + width, mark.end_sample - width
 
 
-def _gain_edge(mark: Mark, rate_hz: int) -> int:
-    return min(round(_GAIN_EDGE_S * rate_hz), mark.samples // 4)
-
-
-def _gain_at(mark: Mark, sample: int, rate_hz: int) -> float:
-    width = _gain_edge(mark, rate_hz)
-    near = min(sample - mark.start_sample, mark.end_sample - sample, width)
-    return mark.value_db * (near / width if width else 1.0)
-
-
 def _check(mark: Mark, length_samples: int) -> None:
-    if mark.kind not in _ONE_AT_A_TIME:
+    kind = MARK_KINDS.get(mark.kind)
+    if kind is None:
         raise BadCut(f"“{mark.kind}” is no kind of mark.")
-    if mark.kind == POINT:
+    if not kind.heard:
         if not 0 <= mark.start_sample <= mark.end_sample <= length_samples:
             raise BadCut(f"The mark “{mark.name}” lies outside the recording.")
         return
     check_span(Span("", mark.start_sample, mark.end_sample), length_samples)
-    if mark.kind == GAIN and not -MOST_GAIN_DB <= mark.value_db <= MOST_GAIN_DB:
-        raise BadCut(f"A gain lies between -{MOST_GAIN_DB:g} and +{MOST_GAIN_DB:g} dB.")
-    if mark.kind == QUIETER and not 0 < mark.value_db <= MOST_QUIETER_DB:
-        raise BadCut(f"Noise can be lowered by 1 to {MOST_QUIETER_DB:g} dB.")
-    if mark.kind == PICKUP and mark.to_sample <= mark.from_sample:
-        raise BadCut("The pickup is empty: its end is not after its start.")
+    kind.refuse(mark)
 
 
 def _touch(one: Mark, other: Mark) -> bool:
@@ -285,7 +206,7 @@ def _nested(marks: Sequence[Mark]) -> bool:
     """Whether any mark that is no point reaches into a later one, found in one walk."""
     reached = -1
     for mark in _in_order(marks):
-        if mark.kind == POINT:
+        if not MARK_KINDS[mark.kind].heard:
             continue
         if mark.start_sample <= reached:
             return True

@@ -6,7 +6,7 @@ from math import inf
 
 import numpy as np
 
-from mastering.editing.markup import STRIKE, TONE, Mark
+from mastering.editing.markkinds import STRIKE, TONE, Mark
 from mastering.editing.programme import BadCut
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers

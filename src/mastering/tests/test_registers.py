@@ -1,19 +1,32 @@
 """What is registered goes the whole way without being known anywhere else."""
 
+import json
 import tempfile
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
 
+from mastering.audio import formats
+from mastering.audio.encodings import size_range_bytes
+from mastering.audio.formats import INT_16, Container
+from mastering.editing import programme
+from mastering.editing.markkinds import MARK_KINDS, Mark, MarkKind
+from mastering.editing.markkinds import register as register_mark
+from mastering.editing.markup import as_list, from_list, pieces, set_mark
+from mastering.editing.programme import Span
 from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check
 from mastering.outlets.findings import FAIL, PASS
+from mastering.outlets.outlet import BadOutlet
 from mastering.outlets.rules import RULE_KINDS, register
 from mastering.outlets.rules.kind import LEVELS, Advice, RuleKind
-from mastering.outlets.rulesheets import parse, written
+from mastering.outlets.rulesheets import parse, read, written
 from mastering.pipeline import make
+from mastering.rendering import STAGES, Programme, Stage, Track
+from mastering.tagging.carried import read_carried
 from mastering.tests.signals import noise, speech
 from mastering.tests.signals import written as kept
 from mastering.tests.test_plans import outlet, plan
@@ -31,6 +44,44 @@ CREST = RuleKind(
     collides=lambda missed: f"Its crest is {missed.figure:.0f} dB; {missed.demand.high:g} are allowed.",
 )
 """A kind of rule that nothing else knows: how far the highest peak stands above the RMS."""
+
+
+AU = Container(name="au", endings=("au", "snd"), codecs={"pcm": (INT_16,)}, muxer="au", pcm="pcm_s{}be", tags="")
+"""A container that nothing else knows, which holds nothing but sound."""
+HEAD = 'format = 2\nkey = "own"\ntitle = "Own"\nsummary = "For a test."\n'
+RULE = '[[rules]]\nname = "{}"\nexactly = "{}"\nsource = "a test"\n'
+
+
+TURNED = MarkKind(
+    name="turned",
+    words="Turn upside down",
+    said="turned upside down",
+    button="Turn",
+    does="Turn it upside down",
+    key="t",
+    gives_way=("turned",),
+    acts=lambda piece, mark, here: replace(piece, stages=(*piece.stages, "turned")),
+)
+"""A kind of mark that nothing else knows."""
+
+
+@contextmanager
+def marked_with(kind: MarkKind):
+    register_mark(kind)
+    STAGES[kind.name] = Stage(lambda blocks, rate_hz: (-block for block in blocks), hears_s=0.1)
+    try:
+        yield
+    finally:
+        del MARK_KINDS[kind.name], STAGES[kind.name]
+
+
+@contextmanager
+def known(container: Container):
+    formats.register(container)
+    try:
+        yield
+    finally:
+        del formats.CONTAINERS[container.name], formats.WRITTEN[container.name]
 
 
 @contextmanager
@@ -57,6 +108,38 @@ class Registers(TestCase):
             wrong = next(each for each in check(measure(made.path), tight).findings if each.rule == "crest_db")
             self.assertEqual((wrong.verdict, wrong.advice), (FAIL, "Its peaks stand far out."))
             self.assertIn("dB too high", wrong.margin)
+
+    def test_a_container_is_asked_for_written_read_back_and_checked(self):
+        take = np.concatenate([noise(-66, 0.5), speech(seconds=6, peak=0.3), noise(-66, 0.5)])
+        asked = HEAD + "".join(RULE.format(*each) for each in (("container", "au"), ("channels", "mono")))
+        asked += RULE.replace('"{}"\nsource', "{}\nsource").format("sample_rate_hz", 44100)
+        with known(AU), tempfile.TemporaryDirectory() as folder:
+            sheet = parse(asked)
+            made = make(kept(Path(folder), take), sheet, Path(folder) / "made.au")
+            self.assertEqual((made.sheet.verdict, read_carried(made.path).container), (PASS, "au"))
+            self.assertEqual(made.path.read_bytes()[:4], b".snd")
+            with self.assertRaisesRegex(BadOutlet, "no place for the title"):
+                parse(asked + RULE.format("tag_title", "{title}"))
+            low, high = size_range_bytes(sheet.encoding(channels=1, content_kind="speech"), 7.0)
+            self.assertAlmostEqual(made.path.stat().st_size, low, delta=2000)
+        with self.assertRaisesRegex(BadOutlet, "does not write au files"):
+            read(asked)
+
+    def test_a_kind_of_mark_is_set_kept_and_heard_in_its_place_alone(self):
+        take = speech(seconds=4)
+        with marked_with(TURNED), tempfile.TemporaryDirectory() as folder:
+            path = kept(Path(folder), take, subtype="FLOAT")
+            mark = Mark(id=0, kind="turned", start_sample=30_000, end_sample=90_000)
+            marks = from_list(as_list(set_mark((), mark, length_samples=len(take))))
+            cut = pieces(marks, Span("take", 0, len(take)), sample_rate_hz=44100, tone=None)
+            cut = programme.from_list(json.loads(json.dumps(programme.as_list(cut))))
+            with Programme(cut, {"take": [Track(path)]}).opened() as reader:
+                sound = np.concatenate(list(reader.blocks()))
+                jumped = np.concatenate(list(reader.stretch(50_000, 100_000)))
+        wanted = take.copy()
+        wanted[30_000:90_000] *= -1
+        np.testing.assert_array_equal(sound, wanted)
+        np.testing.assert_array_equal(jumped, wanted[50_000:100_000])
 
     def test_every_kind_stands_in_the_documentation_as_it_is(self):
         rows = [f"| {k.group} | `{k.name}` | {k.label} | {k.takes_words} |" for k in RULE_KINDS.values()]

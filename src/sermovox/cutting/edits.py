@@ -5,19 +5,9 @@ from dataclasses import replace
 
 from django.db import transaction
 
-from mastering.editing import markup
+from mastering.editing import markkinds, markup
 from mastering.editing.labels import Label, stretches_between
-from mastering.editing.markup import (
-    FADE_IN,
-    FADE_OUT,
-    GAIN,
-    PICKUP,
-    POINT,
-    QUIETER,
-    STRIKE,
-    TONE,
-    Mark,
-)
+from mastering.editing.markkinds import MARK_KINDS, PICKUP, POINT, STRIKE, TONE, Mark
 from mastering.editing.pauses import shortened
 from mastering.editing.programme import BadCut, Span, check_span
 from mastering.errors import MasteringError
@@ -43,16 +33,6 @@ from sermovox.productions.models import Section
 from sermovox.productions.order import refresh_lengths
 from sermovox.recordings.models import Recording
 
-_WORDS = {
-    STRIKE: "Strike out",
-    TONE: "Room tone over",
-    GAIN: "Gain of",
-    QUIETER: "Lower the noise of",
-    FADE_IN: "Fade in",
-    FADE_OUT: "Fade out",
-    POINT: "Mark",
-    PICKUP: "Pickup for",
-}
 _AROUND_S = 8.0
 """How much of the surroundings on each side a pickup is matched to."""
 _LONGEST_OFFSET_S = 24 * 3600.0
@@ -95,10 +75,11 @@ def _mark(page: Page, values: dict) -> str:
     )
     if mark.kind == PICKUP:
         raise BadCut("A pickup says which recording it comes from.")
-    if mark.kind in (TONE, QUIETER):
+    kind = MARK_KINDS.get(mark.kind)
+    if kind and kind.wants_tone:
         _want_tone(page)
     page.set_marks(markup.set_mark(page.mark_list, mark, length_samples=page.recording.frames))
-    return f"{_WORDS[mark.kind]} {_stretch_words(page, mark.start_sample, mark.end_sample)}"
+    return f"{MARK_KINDS[mark.kind].words} {_stretch_words(page, mark.start_sample, mark.end_sample)}"
 
 
 @commands("marks")
@@ -134,7 +115,7 @@ def _remove(page: Page, values: dict) -> str:
     if mark is None:
         raise BadCut("This mark is no longer there.")
     page.set_marks(markup.without(page.mark_list, [key]))
-    return f"Take away “{mark.name or _WORDS[mark.kind].lower()}” at {clock_of(page, mark.start_sample)}"
+    return f"Take away “{mark.name or MARK_KINDS[mark.kind].words.lower()}” at {clock_of(page, mark.start_sample)}"
 
 
 @commands("move")
@@ -373,8 +354,8 @@ def _lane_set(page: Page, values: dict) -> str:
         raise BadCut("This voice is no longer on the page.")
     lane["offset_samples"] = _offset(page, values)
     gain_db = _number(values, "gain_db", 0.0)
-    if not -markup.MOST_GAIN_DB <= gain_db <= markup.MOST_GAIN_DB:
-        raise BadCut(f"A gain lies between -{markup.MOST_GAIN_DB:g} and +{markup.MOST_GAIN_DB:g} dB.")
+    if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
+        raise BadCut(f"A gain lies between -{markkinds.MOST_GAIN_DB:g} and +{markkinds.MOST_GAIN_DB:g} dB.")
     lane["gain_db"] = gain_db
     page.set_facts(lanes=lanes)
     return "Set how a voice sounds beside the first"

@@ -3,6 +3,7 @@
 import base64
 import json
 import zlib
+from dataclasses import asdict
 from functools import wraps
 
 import numpy as np
@@ -14,6 +15,7 @@ from django.views.decorators.http import require_POST
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import columns
 from mastering.editing.assembly import Stretch
+from mastering.editing.markkinds import MARK_KINDS
 from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.programme import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
@@ -85,6 +87,7 @@ def page(request, pk: int):
         context["peaks"] = _first_peaks(recording, LINE_SECONDS[per_line])
         context["line_seconds"] = LINE_SECONDS
         context["start"] = state_of(found)
+        context |= {"buttons": [kind for kind in MARK_KINDS.values() if kind.button], "mark_kinds": _mark_kinds()}
     except MasteringError as error:
         context["wrong"] = str(error)
     return render(request, "cutting/page.html", context)
@@ -249,6 +252,16 @@ def state_of(found: Page) -> dict:
         "undo": undoable.words if undoable else None,
         "redo": redoable.words if redoable else None,
     }
+
+
+def _mark_kinds() -> list[dict]:
+    """The kinds of marks, as the page's script wants to know them."""
+    told = ("name", "action", "said", "drawn", "heard")
+    return [
+        {name: getattr(kind, name) for name in told}
+        | {"button": bool(kind.button), "value": kind.value and asdict(kind.value)}
+        for kind in MARK_KINDS.values()
+    ]
 
 
 def _lane_facts(recording: Recording | None) -> dict:

@@ -65,7 +65,7 @@ export function draw() {
   const at = (sample) => ((sample - left) / count) * wide;
   const height = (value) => TALL / 2 - (value / loudest) * (TALL / 2 - 8);
   for (const mark of store.state.marks) {
-    if (mark.end_sample <= from || mark.start_sample >= to || mark.kind === "point") continue;
+    if (mark.end_sample <= from || mark.start_sample >= to || !store.kinds[mark.kind].heard) continue;
     pen.fillStyle = colour("rule");
     pen.fillRect(at(mark.start_sample), 0, at(mark.end_sample) - at(mark.start_sample), TALL);
   }

@@ -208,8 +208,9 @@ function drawInk(pen, found, start, end, width, { top: strip, height, lane }, pa
   const count = pairs.length / 2, base = found.start;
   const middle = strip + height / 2, half = height / 2 - (lane ? 4 : 7);
   const louder = 10 ** ((lane?.gain_db ?? 0) / 20);
-  const faded = marks.filter((m) => m.kind === "strike" || m.kind === "pickup");
-  const toned = marks.filter((m) => m.kind === "tone");
+  const drawn = (mark) => store.kinds[mark.kind].drawn;
+  const faded = marks.filter((m) => drawn(m) === "struck" || drawn(m) === "instead");
+  const toned = marks.filter((m) => drawn(m) === "tone");
   // Whole pixels, one colour after the other: much quicker to paint than a path.
   const faint = [];
   pen.fillStyle = colours.ink;
@@ -245,7 +246,7 @@ function drawStrikes(pen, marks, start, end, y, at) {
   pen.setLineDash([]);
   pen.beginPath();
   for (const mark of marks) {
-    if (mark.kind !== "strike") continue;
+    if (store.kinds[mark.kind].drawn !== "struck") continue;
     const a = Math.max(0, at(mark.start_sample)), b = Math.min(at(end), at(mark.end_sample));
     pen.moveTo(a, y);
     pen.lineTo(b, y);
@@ -261,7 +262,8 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
   pen.font = `11px ${colours.sans}`;
   pen.textBaseline = "alphabetic";
   for (const mark of marks) {
-    if (mark.kind === "strike") continue;
+    const { drawn, said } = store.kinds[mark.kind];
+    if (drawn === "struck") continue;
     const a = Math.max(0, at(mark.start_sample)), b = Math.min(at(end), at(Math.max(mark.end_sample, mark.start_sample)));
     const begins = mark.start_sample >= start;
     pen.strokeStyle = pen.fillStyle = colours.pencil;
@@ -273,21 +275,21 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
       points.forEach(([x, y], place) => (place ? pen.lineTo(x, y) : pen.moveTo(x, y)));
       pen.stroke();
     };
-    if (mark.kind === "tone") {
+    if (drawn === "tone") {
       pen.setLineDash([1, 3]);
       for (const y of [-3, 0, 3]) stroke([a, tall / 2 + y], [b, tall / 2 + y]);
-      label("room tone", a + 3, 10);
-    } else if (mark.kind === "gain") {
+      label(said, a + 3, 10);
+    } else if (drawn === "bracket") {
       stroke([a, 11], [a, 4], [b, 4], [b, 11]);
       label(decibels(mark.value_db), a + 4, 15);
-    } else if (mark.kind === "quieter") {
+    } else if (drawn === "dashes") {
       pen.setLineDash([3, 3]);
       stroke([a, tall - 4], [b, tall - 4]);
       label(`noise ${decibels(-mark.value_db)}`, a + 3, tall - 7);
-    } else if (mark.kind === "fade in" || mark.kind === "fade out") {
+    } else if (drawn === "rise" || drawn === "fall") {
       const share = (sample) => {
         const angle = (Math.PI / 2) * Math.min(1, Math.max(0, (sample - mark.start_sample) / (mark.end_sample - mark.start_sample)));
-        return mark.kind === "fade in" ? Math.sin(angle) : Math.cos(angle);
+        return drawn === "rise" ? Math.sin(angle) : Math.cos(angle);
       };
       const points = [];
       for (let step = 0; step <= 24; step += 1) {
@@ -295,15 +297,18 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
         points.push([x, tall - 5 - share(start + (x / width) * store.lineFrames) * (tall - 10)]);
       }
       stroke(...points);
-    } else if (mark.kind === "point") {
+    } else if (drawn === "flag") {
       if (begins) stroke([a - 5, tall - 2], [a, tall - 11], [a + 5, tall - 2]);
       if (mark.end_sample > mark.start_sample) stroke([a, tall - 2], [b, tall - 2]);
       label(mark.name, a + 7, tall - 4);
-    } else if (mark.kind === "pickup") {
+    } else if (drawn === "instead") {
       if (begins) stroke([a, tall - 3], [a + 6, tall - 13], [a + 12, tall - 3]);
       pen.setLineDash([5, 3]);
       stroke([a, 4], [b, 4]);
       label(`instead: ${mark.name} ${mark.value_db ? decibels(mark.value_db) : ""}`, a + 3, 16);
+    } else {
+      stroke([a, tall - 8], [a, tall - 3], [b, tall - 3], [b, tall - 8]);
+      label(said, a + 4, tall - 7);
     }
   }
   pen.setLineDash([]);
@@ -348,11 +353,10 @@ function drawProposals(pen, start, end, tall, at) {
 }
 
 function inWords(start, end, pauses, marks, sections) {
-  const names = { strike: "struck out", tone: "room tone", gain: "gain changed", quieter: "noise lowered", "fade in": "fade in", "fade out": "fade out", point: "mark", pickup: "pickup" };
   const parts = [`${clock(start)} to ${clock(end)}`];
   for (const section of sections) parts.push(`section ${section.title} begins at ${clock(section.start)}`);
   parts.push(pauses.length === 1 ? "1 pause" : `${pauses.length} pauses`);
-  for (const mark of marks.slice(0, 12)) parts.push(`${names[mark.kind]} ${mark.name ?? ""} from ${clock(mark.start_sample, 1)} to ${clock(mark.end_sample, 1)}`);
+  for (const mark of marks.slice(0, 12)) parts.push(`${store.kinds[mark.kind].said} ${mark.name ?? ""} from ${clock(mark.start_sample, 1)} to ${clock(mark.end_sample, 1)}`);
   return `${parts.join(", ")}.`;
 }
 

@@ -49,7 +49,8 @@ function showChosen() {
 
 function showButtons() {
   const chosen = Boolean(store.selection);
-  for (const name of ["strike", "restore", "tone", "gain", "quieter", "fade-in", "fade-out", "keep", "pickup", "tone-from"]) document.querySelector(`[data-do="${name}"]`).classList.toggle("idle", !chosen);
+  const wanting = Object.values(store.kinds).filter((kind) => kind.button).map((kind) => kind.action);
+  for (const name of [...wanting, "restore", "keep", "pickup", "tone-from"]) document.querySelector(`[data-do="${name}"]`).classList.toggle("idle", !chosen);
   const { undo, redo } = store.state;
   const undoing = document.querySelector('[data-do="undo"]'), redoing = document.querySelector('[data-do="redo"]');
   undoing.disabled = !undo;
@@ -267,14 +268,15 @@ const selected = (doing) => async () => {
   await snapSelection();
   return store.selection && doing(store.selection);
 };
-const marking = (kind) => selected(({ start, end }) => edit("mark", { kind, start, end }));
+const marking = (kind) => selected(({ start, end }) => edit("mark", { kind: kind.name, start, end }));
+const marks = Object.values(store.kinds).filter((kind) => kind.button).map((kind) => [kind.action, kind.value ? selected(() => withValue(kind)) : marking(kind)]);
 
-async function withValue(kind, label, setting, options) {
-  const { start, end } = store.selection;
-  const value = await question(label, { value: store.settings[setting], ...options });
+async function withValue({ name, value: { asks, usual, step } }) {
+  const { start, end } = store.selection, setting = `${name}_db`;
+  const value = await question(asks, { value: store.settings[setting] ?? usual, step });
   if (value === null) return;
   store.set(setting, Number(value));
-  edit("mark", { kind, start, end, value_db: Number(value) });
+  edit("mark", { kind: name, start, end, value_db: Number(value) });
 }
 
 async function pickup({ start, end }) {
@@ -328,7 +330,7 @@ function nearestMark() {
   let best = null;
   for (const m of store.state.marks) {
     const far = Math.max(m.start_sample - store.cursor, store.cursor - m.end_sample, 0);
-    if (m.kind !== "point" && (!best || far < best.far)) best = { far, start: m.start_sample, end: m.end_sample };
+    if (store.kinds[m.kind].heard && (!best || far < best.far)) best = { far, start: m.start_sample, end: m.end_sample };
   }
   return best;
 }
@@ -344,16 +346,11 @@ const doers = {
     if (at !== null && !store.selection) store.place(at);
   },
   around,
-  strike: marking("strike"),
-  tone: marking("tone"),
-  "fade-in": marking("fade in"),
-  "fade-out": marking("fade out"),
+  ...Object.fromEntries(marks),
   restore: () => {
     const chosen = store.selection ?? store.state.marks.map((m) => ({ start: m.start_sample, end: m.end_sample })).find((m) => m.start <= store.cursor && store.cursor < m.end);
     return chosen ? edit("restore", chosen) : say("Nothing is marked at the cursor.", true);
   },
-  gain: selected(() => withValue("gain", "Gain in dB:", "gain_db", { step: 0.5 })),
-  quieter: selected(() => withValue("quieter", "Lower its steady noise by, dB:", "quieter_db", { step: 1 })),
   keep: selected((chosen) => edit("keep", chosen)),
   pickup: selected(pickup),
   "tone-from": selected((chosen) => edit("tone-from", chosen)),

@@ -7,7 +7,6 @@ import { clock, store, whenIdle } from "./store.js";
 
 const WAIT_MS = 1000;
 const el = (id) => document.getElementById(id);
-const names = { strike: "struck out", tone: "room tone", gain: "gain", quieter: "noise lowered", "fade in": "fade in", "fade out": "fade out", point: "mark", pickup: "pickup" };
 const seconds = (samples) => `${(samples / store.rate).toFixed(2)} s`;
 
 function built(tag, text, more = {}) {
@@ -40,7 +39,7 @@ function addRows(rows, from, turn) {
   if (turn !== contentsAsked) return;
   const items = rows.slice(from, from + ROWS_AT_ONCE).map((row) => {
     const item = document.createElement("li");
-    const name = row.section ? row.section.title : `${names[row.mark.kind]}${row.mark.name ? ` “${row.mark.name}”` : ""}${row.mark.value_db ? ` ${row.mark.value_db} dB` : ""}`;
+    const name = row.section ? row.section.title : `${store.kinds[row.mark.kind].said}${row.mark.name ? ` “${row.mark.name}”` : ""}${row.mark.value_db ? ` ${row.mark.value_db} dB` : ""}`;
     const go = built("button", name, { type: "button", className: row.section ? "is-section" : "is-mark" });
     go.addEventListener("click", () => {
       store.select(row.at, row.end);

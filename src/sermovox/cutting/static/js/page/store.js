@@ -21,13 +21,14 @@ class Store extends EventTarget {
       frames: Number(root.dataset.frames),
       rate: Number(root.dataset.rate),
       loudest: Math.max(0.02, 10 ** (Number(root.dataset.peak) / 20)),
+      kinds: Object.fromEntries(JSON.parse(document.querySelector("#page-mark-kinds").textContent).map((kind) => [kind.name, kind])),
       others: JSON.parse(document.querySelector("#page-others").textContent),
       cursor: 0,
       anchor: null, // where the selection began; null without one
       cuts: [], // proposed places
       proposed: [], // proposed strikes
       pauses: { starts: [], ends: [], level_db: null, noise_db: null },
-      settings: { snap: "", speed: "1", reaction_s: 0.25, remains: true, glass: false, shortest_s: 0.3, gain_db: 3, quieter_db: 12, ...kept(), perLine: Number(root.dataset.perLine) },
+      settings: { snap: "", speed: "1", reaction_s: 0.25, remains: true, glass: false, shortest_s: 0.3, ...kept(), perLine: Number(root.dataset.perLine) },
     });
     this.take(JSON.parse(document.querySelector("#page-start").textContent));
   }
