@@ -234,6 +234,18 @@ for _container in (
         pictures=False,
         chapters=False,
     ),
+    Container(
+        name="caf",
+        endings=("caf",),
+        codecs={"pcm": (INT_16, INT_24, INT_32), "alac": (INT_16, INT_24)},
+        muxer="caf",
+        pcm="pcm_s{}be",
+        tags="CAF",
+        called={"track number": "track", "comments": "comment", "encoding application": "encoder"},
+        pictures=False,
+        chapters=False,
+        media_type="audio/x-caf",
+    ),
     # A bare stream, only ever read.
     Container(name="aac", endings=("aac",), tags="", pictures=False, chapters=False, played=("aac",)),
 ):

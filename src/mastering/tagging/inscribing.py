@@ -14,7 +14,7 @@ from mastering.audio.formats import CONTAINERS, WRITTEN
 from mastering.audio.opening import open_safely
 from mastering.audio.placing import whole
 from mastering.errors import CannotMake, MasteringError, said_of
-from mastering.tagging import asf, id3, mp4, riff, vorbis
+from mastering.tagging import asf, caf, id3, mp4, riff, vorbis
 from mastering.tagging.carried import end_of_id3
 from mastering.tagging.inscription import TAGS, Inscription
 from mastering.tagging.markers import remux_chapters
@@ -35,6 +35,7 @@ SCHEMES = {
     "Vorbis comments": Scheme(vorbis.write),
     "RIFF INFO": Scheme(riff.write, riff.HELD),
     "ASF": Scheme(asf.write, asf.HELD),
+    "CAF": Scheme(caf.write, caf.HELD),
     "": Scheme(lambda path, given: None, frozenset()),
 }
 """By the names containers have for them; some have no place for any."""

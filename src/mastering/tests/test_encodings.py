@@ -22,10 +22,10 @@ from mastering.tests.signals import speech
 
 LOSSLESS = [
     *(("wav", "pcm", form) for form in (INT_16, INT_24, INT_32, FLOAT_32)),
-    *(("aiff", "pcm", form) for form in (INT_16, INT_24, INT_32)),
+    *((container, "pcm", form) for container in ("aiff", "caf") for form in (INT_16, INT_24, INT_32)),
     *(
         (container, codec, form)
-        for container, codec in (("flac", "flac"), ("m4a", "alac"))
+        for container, codec in (("flac", "flac"), ("m4a", "alac"), ("caf", "alac"))
         for form in (INT_16, INT_24)
     ),
 ]

@@ -29,6 +29,8 @@ FORMATS = (
     {"container": "m4a", "codec": "alac"},
     {"container": "wav"},
     {"container": "aiff"},
+    {"container": "caf"},
+    {"container": "caf", "codec": "alac"},
     {"container": "flac"},
     {"container": "ogg", "mode": QUALITY, "quality": 5},
     {"container": "ogg", "codec": "opus", "bit_rate_kbps": 32, "sample_rate_hz": 48000},
