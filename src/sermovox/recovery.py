@@ -1,6 +1,6 @@
 """What looks after everything that waits: puts back what was broken off, tries again, empties bins, clears away.
 
-Knows no app: each registers what it looks after in a module `recovery` of its own, which is read when Django starts.
+Knows no app: each registers what it looks after in a module `recovery` of its own, read when it is first asked.
 Called at the start, every few seconds by the supervisor, and where a page waits for one thing, for that.
 """
 
@@ -8,10 +8,12 @@ import logging
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import suppress
+from functools import cache
 from pathlib import Path
 
 from django.conf import settings
 from django.db import DatabaseError, close_old_connections
+from django.utils.module_loading import autodiscover_modules
 
 from sermovox import queue, room, storage
 
@@ -44,6 +46,7 @@ def clears_away(look: Look) -> Look:
 
 def requeue_tasks(living: Collection[str] = ()) -> int:
     """Make tasks ready again that no living worker is at; what they were making waits again. Returns how many."""
+    _read_apps()
     count = queue.put_back(living)
     if count:
         for look in _putting_back:
@@ -53,14 +56,21 @@ def requeue_tasks(living: Collection[str] = ()) -> int:
 
 def look_after() -> None:
     """See to everything that could wait for ever. Whatever cannot be done now is done the next time."""
+    _read_apps()
     for look in _looking_after:
         seen_to(look)
 
 
 def clear_away() -> None:
     """Delete what no row names: left behind by a kill, or kept while a copy of everything was made."""
+    _read_apps()
     for look in _clearing_away:
         seen_to(look)
+
+
+@cache
+def _read_apps() -> None:
+    autodiscover_modules("recovery")
 
 
 def seen_to(look: Look) -> None:

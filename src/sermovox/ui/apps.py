@@ -6,5 +6,5 @@ class UiConfig(AppConfig):
     name = "sermovox.ui"
 
     def ready(self) -> None:
-        """Read what apps register: how their work is put back, and what of theirs is kept in the history."""
-        autodiscover_modules("recovery", "tracked")
+        """Read what apps register to be kept in the history."""
+        autodiscover_modules("tracked")
