@@ -1,11 +1,12 @@
 """A section put together: stretches of recordings, read through their marks and joined."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import dataclass, replace
 
 from mastering.editing import markup
 from mastering.editing.markkinds import MOST_GAIN_DB
 from mastering.editing.markup import Marks
+from mastering.editing.plain import as_plain, from_plain
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"
@@ -111,13 +112,12 @@ def check_join(stretch: Stretch) -> None:
 
 def as_list(stretches: Sequence[Stretch]) -> list[dict]:
     """Plain values for JSON; what is left at its default is left out."""
-    defaults = {field.name: field.default for field in fields(Stretch)}
-    return [{name: value for name, value in asdict(s).items() if value != defaults[name]} for s in stretches]
+    return as_plain(stretches)
 
 
 def from_list(rows: Sequence[dict]) -> tuple[Stretch, ...]:
     """Read what `as_list` wrote."""
-    return tuple(Stretch(**row) for row in rows)
+    return from_plain(rows, Stretch)
 
 
 def _page_of(name: str, pages: Mapping[str, Page]) -> Page:

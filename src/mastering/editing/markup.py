@@ -5,9 +5,10 @@ are samples of the recording's own rate.
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict, fields, replace
+from dataclasses import replace
 
 from mastering.editing.markkinds import GAIN, MARK_KINDS, PICKUP, STRIKE, Here, Mark, gain_edge
+from mastering.editing.plain import as_plain, from_plain
 from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 MOST_MARKS = 20_000
@@ -149,13 +150,12 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
 
 def as_list(marks: Marks) -> list[dict]:
     """Plain values for JSON; what is left at its default is left out."""
-    defaults = {field.name: field.default for field in fields(Mark)}
-    return [{name: value for name, value in asdict(mark).items() if value != defaults[name]} for mark in marks]
+    return as_plain(marks)
 
 
 def from_list(rows: Iterable[dict]) -> Marks:
     """Read what `as_list` wrote."""
-    return tuple(Mark(**row) for row in rows)
+    return from_plain(rows, Mark)
 
 
 def _sounds_at(pickup: Mark, marks: Marks) -> int:

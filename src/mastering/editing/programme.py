@@ -1,8 +1,9 @@
 """What makes up one section: pieces of recordings, in order, and how each joins the one before."""
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import dataclass, replace
 
+from mastering.editing.plain import as_plain, from_plain
 from mastering.errors import MasteringError
 
 
@@ -107,19 +108,9 @@ def joined(pieces: Sequence[Piece]) -> tuple[Piece, ...]:
 
 def as_list(pieces: Sequence[Piece]) -> list[dict]:
     """Plain values for JSON; what is left at its default is left out."""
-    defaults = {field.name: field.default for field in fields(Piece)}
-    return [
-        {name: value for name, value in asdict(piece).items() if name == "span" or value != defaults[name]}
-        for piece in pieces
-    ]
+    return as_plain(pieces)
 
 
 def from_list(rows: Sequence[dict]) -> tuple[Piece, ...]:
     """Read what `as_list` wrote."""
-    return tuple(
-        Piece(
-            **{name: tuple(value) if isinstance(value, list) else value for name, value in row.items()}
-            | {"span": Span(**row["span"])}
-        )
-        for row in rows
-    )
+    return from_plain(rows, Piece)
