@@ -2,7 +2,7 @@
 
 from django.conf import settings
 from django.contrib import messages
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from sermovox import backups, room, storage
@@ -10,6 +10,7 @@ from sermovox.bins import contents
 from sermovox.deliveries.models import Delivery
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
+from sermovox.ui.owned import owned
 from sermovox.ui.templatetags.figures import size
 
 _MOST_SHOWN = 500
@@ -55,7 +56,7 @@ def free(request):
 
 def of_production(request, production_id: int):
     """What one production keeps, to choose from what is deleted."""
-    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    production = owned(request, Production.objects, pk=production_id)
     recordings = production.recordings.with_duration().order_by("-size_bytes", "name").defer("figures")
     unused = set(production.recordings.unused().values_list("pk", flat=True))
     context = {
@@ -82,7 +83,7 @@ def delete(request):
 @require_POST
 def delete_recording(request, pk: int):
     """The same for one recording."""
-    recording = get_object_or_404(Recording.objects.of(request.user), pk=pk)
+    recording = owned(request, Recording.objects, pk=pk)
     return _delete(request, [recording], recording.production.get_absolute_url())
 
 

@@ -20,6 +20,7 @@ from sermovox.deliveries.models import FinishedFile
 from sermovox.deliveries.runs import PlannedFile, plan_run
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import naming_for
+from sermovox.sources.soundings import Soundings
 
 _TAGS_BYTES = 4000
 _RUNS_LOOKED_AT = 20
@@ -74,6 +75,33 @@ class Proposed:
             if foretells and isinstance(demand, Range) and (told := foretells(demand, sizes_mb)):
                 return told
         return ""
+
+
+def proposed_for(
+    production: Production, outlets: Sequence[Outlet], sections: list[Section], **wishes
+) -> list[Proposed]:
+    """What a run would make for each outlet. Raises CannotMake."""
+    soundings = Soundings(production)
+    return [Proposed(production, outlet, sections, soundings=soundings, **wishes) for outlet in outlets]
+
+
+def is_to_be_seen(proposed: Sequence[Proposed], existing: str) -> bool:
+    """Whether somebody has to look before it is made: names cannot be used, or were used before and nobody said what
+    then, or nothing would be made.
+    """
+    unsettled = any(
+        each.plan.problems or (each.plan.conflicts and not existing and not each.naming.existing) for each in proposed
+    )
+    return unsettled or not any(each.plan.files for each in proposed)
+
+
+def settled_existing(proposed: Sequence[Proposed], existing: str, *, remember: bool) -> dict[str, str]:
+    """What is done for each outlet about files of the same names; kept for later runs where that is wished."""
+    if existing and remember:
+        for each in proposed:
+            each.naming.existing = existing
+            each.naming.save()
+    return {each.outlet.key: existing or each.naming.existing for each in proposed}
 
 
 class Together:

@@ -240,6 +240,10 @@ def _forget_files(instance: Delivery, **_) -> None:
 
 
 class FinishedFileQuerySet(models.QuerySet):
+    def of(self, user) -> "FinishedFileQuerySet":
+        """Those of a person's deliveries, but for those in the bin."""
+        return self.filter(delivery__in=Delivery.objects.of(user))
+
     def waiting(self) -> "FinishedFileQuerySet":
         return self.filter(state=FinishedFile.State.WAITING)
 

@@ -6,7 +6,7 @@ from django.conf import settings
 from django.contrib import messages
 from django.db.models import Count, Q
 from django.http import FileResponse, Http404, HttpResponse, StreamingHttpResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
@@ -19,8 +19,9 @@ from mastering.tagging.pictures import mime_of
 from sermovox.deliveries import archive, manifest, retagging, sheets
 from sermovox.deliveries.bundles import Bundle, Current, of_run
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board
-from sermovox.deliveries.estimates import Proposed, Together
+from sermovox.deliveries.estimates import Proposed, Together, is_to_be_seen, proposed_for, settled_existing
 from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
+from sermovox.deliveries.forms import RunForm
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import draw_file
@@ -29,12 +30,15 @@ from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
 from sermovox.queue import enqueue_once
 from sermovox.recordings.views import send_waveform
-from sermovox.sources.soundings import Soundings
 from sermovox.ui.files import send_audio
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 from sermovox.ui.templatetags.figures import MARKS
 
+State = FinishedFile.State
 _LARGEST_MAP_BYTES = 8 << 20
+_DELIVERIES = Delivery.objects.select_related("production")
+_FILES = FinishedFile.objects.select_related("delivery__production", "recording")
 
 
 def delivery_list(request):
@@ -43,8 +47,8 @@ def delivery_list(request):
         .select_related("production")
         .annotate(
             file_count=Count("files"),
-            pass_count=Count("files", filter=Q(files__state__in=["passes", "passes with a remark"])),
-            fail_count=Count("files", filter=Q(files__state__in=["fails", "cannot be made"])),
+            pass_count=Count("files", filter=Q(files__state__in=[State.PASSES, State.REMARKS])),
+            fail_count=Count("files", filter=Q(files__state__in=[State.FAILS, State.REFUSED])),
         )
     )
     return render(request, "deliveries/list.html", {"deliveries": deliveries[:100]})
@@ -55,49 +59,20 @@ def start(request, production_id: int):
     """Begin a run; where names cannot be used or were used before, or all is up to date, the page that asks comes
     first.
     """
-    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
-    keys = set(whole_numbers(request.POST.getlist("section")))
-    all_sections = production.sections.select_related("recording").defer("script")
-    if "everywhere" in request.POST:
-        sections = [section for section in all_sections if section.recording and section.recording.ready]
-    else:
-        sections = [section for section in all_sections if section.pk in keys]
-    known = outlets_of(request.user)
-    outlets = [known[key] for key in dict.fromkeys(request.POST.getlist("outlet")) if key in known]
-    if not outlets:
-        messages.error(request, "Choose the outlet the files are for.")
-        return redirect(production)
-    if not sections:
-        messages.error(request, "Choose at least one section that has a recording.")
-        return redirect(production)
-    wishes = {"some": "some" in request.POST, "again": "again" in request.POST}
-    soundings = Soundings(production)
+    production = owned(request, Production.objects, pk=production_id)
+    form = RunForm(request.POST, production=production)
+    outlets, sections = form.outlets, form.sections
     try:
-        proposed = [Proposed(production, outlet, sections, soundings=soundings, **wishes) for outlet in outlets]
+        if not outlets:
+            raise CannotMake("Choose the outlet the files are for.")
+        if not sections:
+            raise CannotMake("Choose at least one section that has a recording.")
+        proposed = proposed_for(production, outlets, sections, **form.wishes)
+        if form.wants_look or is_to_be_seen(proposed, form.existing_choice):
+            return render(request, "deliveries/before.html", _before(production, form, proposed))
+        existing = settled_existing(proposed, form.existing_choice, remember=form.cleaned_data["remember"])
+        deliveries = start_run(production, outlets, sections, existing=existing, **form.wishes)
     except MasteringError as error:
-        messages.error(request, str(error))
-        return redirect(production)
-    asked = request.POST.get("existing", "")
-    asked = asked if asked in Naming.Existing.values else ""
-    unsettled = any(
-        each.plan.problems or (each.plan.conflicts and not asked and not each.naming.existing) for each in proposed
-    )
-    idle = not any(each.plan.files for each in proposed)
-    if unsettled or idle or "look" in request.POST or "look" in request.POST.getlist("some"):
-        context = {"production": production, "proposed": proposed, "sections": sections, "whole": Together(proposed)}
-        context["choices"] = [choice for choice in Naming.Existing.choices if choice[0]]
-        context |= wishes | {"joined": [each.outlet for each in proposed if each.outlet.joined]}
-        context["keep_binned_days"] = round(settings.KEEP_BINNED_DAYS)
-        context["some_left"] = len(sections) < len(all_sections)
-        return render(request, "deliveries/before.html", context)
-    if asked and "remember" in request.POST:
-        for each in proposed:
-            each.naming.existing = asked
-            each.naming.save()
-    existing = {each.outlet.key: asked or each.naming.existing for each in proposed}
-    try:
-        deliveries = start_run(production, outlets, sections, existing=existing, **wishes)
-    except CannotMake as error:
         messages.error(request, str(error))
         return redirect(production)
     if not deliveries:
@@ -107,10 +82,24 @@ def start(request, production_id: int):
     return redirect(deliveries[0])
 
 
+def _before(production: Production, form: RunForm, proposed: list[Proposed]) -> dict:
+    """What the page shows that comes before a run."""
+    return form.wishes | {
+        "production": production,
+        "proposed": proposed,
+        "sections": form.sections,
+        "whole": Together(proposed),
+        "choices": [choice for choice in Naming.Existing.choices if choice[0]],
+        "joined": [each.outlet for each in proposed if each.outlet.joined],
+        "keep_binned_days": round(settings.KEEP_BINNED_DAYS),
+        "some_left": len(form.sections) < production.sections.count(),
+    }
+
+
 @require_POST
 def rename(request, pk: int):
     """Rename finished files by a map: shown first, then done, all or none."""
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     text = request.POST.get("map", "")
     context = {"delivery": delivery, "map": text}
     try:
@@ -131,7 +120,7 @@ def rename(request, pk: int):
 
 @require_POST
 def rename_undo(request, pk: int):
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     try:
         count = delivery.undo_renaming()
         messages.success(request, f"{count} files have their old names again.")
@@ -142,7 +131,7 @@ def rename_undo(request, pk: int):
 
 def rename_map(request, pk: int):
     """The map to fill in: each name as it is, and as the pattern would have it now."""
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     response = HttpResponse(manifest.rename_map(delivery), content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = 'attachment; filename="rename.csv"'
     return response
@@ -150,7 +139,7 @@ def rename_map(request, pk: int):
 
 def cover(request, pk: int):
     """The artwork as the outlet wants it."""
-    picture = manifest.artwork(of_run(_mine(request, pk)))
+    picture = manifest.artwork(of_run(owned(request, _DELIVERIES, pk=pk)))
     if not picture:
         raise Http404
     response = HttpResponse(picture, content_type=mime_of(picture))
@@ -159,7 +148,7 @@ def cover(request, pk: int):
 
 
 def detail(request, pk: int):
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     renaming = delivery.renamings.filter(undone=False).last()
     context = _run(delivery) | {"renamed": len(renaming.pairs) if renaming else 0}
     return render(request, "deliveries/detail.html", context)
@@ -167,12 +156,12 @@ def detail(request, pk: int):
 
 def progress(request, pk: int):
     """The part of the page that changes while files are being made."""
-    return render(request, "deliveries/_run.html", _run(_mine(request, pk)))
+    return render(request, "deliveries/_run.html", _run(owned(request, _DELIVERIES, pk=pk)))
 
 
 def tags(request, pk: int):
     """What finished files say of themselves beside what the production says now; written into them when asked."""
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     rows = retagging.compared(delivery)
     seen = revision_of([(row.file.pk, row.lines, row.wrong) for row in rows])
     if request.method == "POST":
@@ -193,21 +182,21 @@ def tags(request, pk: int):
 
 @require_POST
 def cancel(request, pk: int):
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     delivery.cancel()
     return redirect(delivery)
 
 
 @require_POST
 def again(request, pk: int):
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     run_again(delivery)
     return redirect(delivery)
 
 
 def download_all(request, pk: int):
     """Everything of one outlet, or with `?run` of all outlets of its run, as a ZIP."""
-    delivery = _mine(request, pk)
+    delivery = owned(request, _DELIVERIES, pk=pk)
     deliveries = list(delivery.of_run.select_related("production")) if "run" in request.GET else [delivery]
     bundles = [bundle for bundle in map(of_run, deliveries) if bundle.files]
     return _as_zip(bundles, f"{delivery.production.key}.zip")
@@ -224,7 +213,7 @@ def _as_zip(bundles: list[Bundle], name_of_several: str):
 
 def kept_file(request, pk: int, name: str):
     """One of the files that go with a delivery: manifests, chapter lists, check sheets."""
-    return _kept(of_run(_mine(request, pk)), name)
+    return _kept(of_run(owned(request, _DELIVERIES, pk=pk)), name)
 
 
 def _kept(bundle: Bundle, name: str):
@@ -270,7 +259,7 @@ def _is_needed(row: dict) -> bool:
     """Whether a file of the present is to be made: it is not there, fails, or has changed in more than its tags."""
     if row["file"] is None:
         return not row["wanted"].sounding.refusal
-    return row["file"].state == "fails" or bool(row["changes"]) and not row["changes"].rewritable
+    return row["file"].state == State.FAILS or bool(row["changes"]) and not row["changes"].rewritable
 
 
 def _standing_state(file: FinishedFile | None, changes) -> str:
@@ -306,7 +295,7 @@ def rewrite(request, production_id: int, key: str):
 
 
 def _current(request, production_id: int, key: str) -> Current:
-    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    production = owned(request, Production.objects, pk=production_id)
     outlet = outlets_of(request.user).get(key)
     if outlet is None:
         raise Http404
@@ -316,7 +305,7 @@ def _current(request, production_id: int, key: str) -> Current:
 @require_POST
 def take_back(request, pk: int):
     """Let a replaced file stand again."""
-    file = _my_file(request, pk)
+    file = owned(request, _FILES, pk=pk)
     try:
         file.take_back()
         messages.success(request, f"{file.name} stands again; the one that had replaced it lies in the bin.")
@@ -342,7 +331,7 @@ KEPT = {
 
 
 def check_sheet(request, pk: int):
-    file = _my_file(request, pk)
+    file = owned(request, _FILES, pk=pk)
     if not file.is_made:
         return redirect(file.delivery)
     siblings = list(file.delivery.files.made())
@@ -416,9 +405,9 @@ def _run(delivery: Delivery) -> dict:
         "share": progress.share,
         "seconds_left": progress.seconds_left,
         "summary": _summary(files),
-        "fails": sum(file.state == "fails" for file in standing),
-        "refused": sum(file.state == "cannot be made" for file in files),
-        "cancelled": sum(file.state == "cancelled" for file in files),
+        "fails": sum(file.state == State.FAILS for file in standing),
+        "refused": sum(file.state == State.REFUSED for file in files),
+        "cancelled": sum(file.state == State.CANCELLED for file in files),
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
         "made_count": len(bundle.files),
         "made_s": sum(file.figures.get("duration_s") or 0 for file in bundle.files),
@@ -445,7 +434,7 @@ class _Progress:
 
 
 _MADE = Count("files", filter=Q(files__state__in=FinishedFile.MADE))
-_LEFT = Count("files", filter=Q(files__state__in=["waiting", "making"]))
+_LEFT = Count("files", filter=Q(files__state__in=[State.WAITING, State.MAKING]))
 
 
 def _common_failures(files: list[FinishedFile]) -> list[tuple[str, int]]:
@@ -489,17 +478,8 @@ def _seconds_left(files: list[FinishedFile], weights: list[float], done: list[fl
     return elapsed_s * (sum(weights) - finished) / finished
 
 
-def _mine(request, pk: int) -> Delivery:
-    return get_object_or_404(Delivery.objects.of(request.user).select_related("production"), pk=pk)
-
-
-def _my_file(request, pk: int) -> FinishedFile:
-    files = FinishedFile.objects.filter(delivery__in=Delivery.objects.of(request.user))
-    return get_object_or_404(files.select_related("delivery__production", "recording"), pk=pk)
-
-
 def _made_file(request, pk: int) -> FinishedFile:
-    file = _my_file(request, pk)
+    file = owned(request, _FILES, pk=pk)
     if not file.is_made or not file.path.exists():
         raise Http404
     return file

@@ -6,7 +6,7 @@ import numpy as np
 from django.contrib import messages
 from django.db import transaction
 from django.http import Http404, HttpResponse, HttpResponseBadRequest
-from django.shortcuts import get_object_or_404, render
+from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.convert import to_16_bit
@@ -42,8 +42,10 @@ from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.queue import enqueue_once
 from sermovox.sources.soundings import Soundings
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
+_SECTIONS = Section.objects.select_related("production", "recording")
 _WITHIN_S = 0.6
 """So long a page may take over plans; what is left comes with the next look at the rows."""
 LONGEST_HEARD_S = 30.0
@@ -86,7 +88,7 @@ class _Row:
 
 
 def levels(request, pk: int):
-    production, outlet = _mine(request, pk), _outlet(request)
+    production, outlet = owned(request, Production.objects, pk=pk), _outlet(request)
     if outlet is None:
         outlet = production.outlet
     context = _rows(request, production, outlet) | {"outlets": production.outlets.values(), "production": production}
@@ -98,13 +100,13 @@ def rows(request, pk: int):
     outlet = _outlet(request)
     if outlet is None:
         raise Http404
-    return render(request, "levelling/_rows.html", _rows(request, _mine(request, pk), outlet))
+    return render(request, "levelling/_rows.html", _rows(request, owned(request, Production.objects, pk=pk), outlet))
 
 
 @require_POST
 def change(request, pk: int):
     """Treat sections as a form says, or undo and redo, and go back to where it was asked."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     try:
         with transaction.atomic():
             said = commands.run(request.POST.get("do", ""), production, request, production)
@@ -119,7 +121,7 @@ def change(request, pk: int):
 
 
 def section(request, pk: int):
-    found = _my_section(request, pk)
+    found = owned(request, _SECTIONS, pk=pk)
     outlet = _outlet(request) or found.production.outlet
     siblings = list(found.production.sections.values_list("pk", "title"))
     at = next(at for at, (key, _) in enumerate(siblings) if key == pk)
@@ -136,12 +138,12 @@ def plan(request, pk: int):
     outlet = _outlet(request)
     if outlet is None:
         raise Http404
-    return render(request, "levelling/_plan.html", _one(request, _my_section(request, pk), outlet))
+    return render(request, "levelling/_plan.html", _one(request, owned(request, _SECTIONS, pk=pk), outlet))
 
 
 def heard(request, pk: int):
     """A stretch of a section before or after its plan, at equal loudness, as WAV."""
-    found, outlet = _my_section(request, pk), _outlet(request)
+    found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
     try:
         start_s = float(request.GET.get("start", "0"))
         length_s = min(LONGEST_HEARD_S, max(0.1, float(request.GET.get("length", "10"))))
@@ -361,12 +363,3 @@ def _outlet(request) -> Outlet | None:
 def _voice(request) -> int:
     asked = request.POST.get("voice") or request.GET.get("voice") or ""
     return whole_number(asked) or 0
-
-
-def _mine(request, pk: int) -> Production:
-    return get_object_or_404(Production.objects.of(request.user), pk=pk)
-
-
-def _my_section(request, pk: int) -> Section:
-    sections = Section.objects.select_related("production", "recording")
-    return get_object_or_404(sections.of(request.user), pk=pk)

@@ -21,6 +21,7 @@ from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _MOST_CHECKED = 20
@@ -145,7 +146,7 @@ def compare(request):
 
 
 def versions(request, key: str):
-    sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
+    sheet = owned(request, RuleSheet.objects, key=key)
     every = list(sheet.versions.all())
     rows = [
         {"version": new, "lines": [line for line in compared(old.outlet, new.outlet) if not line.alike] if old else []}
@@ -160,7 +161,7 @@ def restore(request, key: str):
     number = request.POST.get("version", "")
     try:
         if whole_number(number) is not None:
-            sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
+            sheet = owned(request, RuleSheet.objects, key=key)
             version = get_object_or_404(sheet.versions, number=int(number))
             RuleSheet.change(request.user, version.outlet, f"As in version {number}")
             messages.success(request, f"The rules are those of version {number} again.")
@@ -175,7 +176,7 @@ def restore(request, key: str):
 @require_POST
 def remove(request, key: str):
     """Put away an outlet of one's own; its deliveries keep the rules they were made under."""
-    sheet = get_object_or_404(RuleSheet.objects.of(request.user), key=key)
+    sheet = owned(request, RuleSheet.objects, key=key)
     if key in shipped():
         raise Http404
     sheet.removed = True

@@ -22,6 +22,8 @@ from sermovox.apart import artwork_for, picture_facts
 from sermovox.outlets.models import outlets_of
 
 _LONGEST_KEY = 60
+_DELETED = "deleted"
+"""The state of a recording of which only the row is left; recordings lie above."""
 USUAL_OUTLETS = ("audiobook-retail", "radio-playout", "loan-player", "podcast-host", "volunteer-archive")
 """Shown while none were chosen."""
 
@@ -187,7 +189,7 @@ class SectionQuerySet(models.QuerySet):
 
     def waiting(self) -> "SectionQuerySet":
         """Those that have no recording, or that of which was deleted as a whole."""
-        return self.filter(Q(recording=None) | Q(recording__state="deleted"), programme=[])
+        return self.filter(Q(recording=None) | Q(recording__state=_DELETED), programme=[])
 
 
 class SectionManager(models.Manager.from_queryset(SectionQuerySet)):

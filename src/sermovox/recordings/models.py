@@ -436,6 +436,12 @@ def _forget_arrived(instance: Upload, **_) -> None:
     transaction.on_commit(lambda: path.unlink(missing_ok=True))
 
 
+class WatchedFileQuerySet(models.QuerySet):
+    def of(self, user) -> "WatchedFileQuerySet":
+        """Those of a person's productions."""
+        return self.filter(production__owner=user, production__deleted_at=None)
+
+
 class WatchedFile(models.Model):
     """A file seen in the watched folder, so that each is taken in once and what was wrong with one can be read."""
 
@@ -444,6 +450,8 @@ class WatchedFile(models.Model):
     size_bytes = models.PositiveBigIntegerField()
     modified_ns = models.BigIntegerField()
     refusal = models.TextField(blank=True)
+
+    objects = WatchedFileQuerySet.as_manager()
 
     class Meta:
         constraints = [

@@ -18,7 +18,6 @@ from django.conf import settings
 from django.core.files import locks
 from django.db import DatabaseError
 from django.http import HttpResponse, JsonResponse
-from django.shortcuts import get_object_or_404
 from django.urls import reverse
 from django.utils.http import http_date
 
@@ -29,6 +28,7 @@ from sermovox.productions.models import Production
 from sermovox.recordings.intake import refuse_too_large, shown_name, take_in_upload
 from sermovox.recordings.models import Upload
 from sermovox.room import has_room, left_bytes, let_go
+from sermovox.ui.owned import owned
 
 VERSION = "1.0.0"
 logger = logging.getLogger(__name__)
@@ -65,7 +65,7 @@ def uploads(request, production_id: int) -> HttpResponse:
             {"Tus-Version": VERSION, "Tus-Extension": "creation,termination,expiration"}
             | {"Tus-Max-Size": settings.MAX_UPLOAD_BYTES},
         )
-    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    production = owned(request, Production.objects, pk=production_id)
     if request.method == "GET":
         return JsonResponse({"uploads": [_listed(upload) for upload in production.uploads.unfinished()]})
     if request.method != "POST":
@@ -101,7 +101,7 @@ def uploads(request, production_id: int) -> HttpResponse:
 @_in_words
 def upload(request, pk) -> HttpResponse:
     """HEAD tells how much has arrived, PATCH brings more, DELETE gives up, GET tells what became of it."""
-    upload = get_object_or_404(Upload.objects.of(request.user), pk=pk)
+    upload = owned(request, Upload.objects, pk=pk)
     if request.method == "GET":
         return _outcome(upload)
     if wrong := _wrong_version(request):

@@ -2,7 +2,7 @@
 
 from django.conf import settings
 from django.http import HttpResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.waveform import columns
@@ -13,13 +13,14 @@ from sermovox.recordings.intake import use
 from sermovox.recordings.models import Recording, WatchedFile
 from sermovox.recordings.tasks import queue_drawing, queue_measuring
 from sermovox.ui.files import send_audio
+from sermovox.ui.owned import owned
 
 _MOST_COLUMNS = 20000
 
 
 def arrivals(request, production_id: int):
     """Uploads that broke off and can be gone on with, and what the watched folder could not give."""
-    production = get_object_or_404(Production.objects.of(request.user), pk=production_id)
+    production = owned(request, Production.objects, pk=production_id)
     return render(request, "recordings/_arrivals.html", arrivals_of(production))
 
 
@@ -36,13 +37,13 @@ def arrivals_of(production: Production) -> dict:
 @require_POST
 def put_away(request, pk: int):
     """Forget that a file of the watched folder could not be taken in; it is not looked at again."""
-    found = get_object_or_404(WatchedFile, pk=pk, production__in=Production.objects.of(request.user))
+    found = owned(request, WatchedFile.objects, pk=pk)
     WatchedFile.objects.filter(pk=found.pk).update(refusal="")
     return render(request, "recordings/_arrivals.html", arrivals_of(found.production))
 
 
 def slip(request, pk: int):
-    recording = _mine(request, pk, Recording.with_deleted)
+    recording = owned(request, Recording.with_deleted, pk=pk)
     context = {
         "recording": recording,
         "f": {} if recording.is_deleted else recording.figures,
@@ -55,7 +56,7 @@ def slip(request, pk: int):
 
 def slip_facts(request, pk: int):
     """The facts alone, asked for again while they are being measured; then the page comes anew, with the player."""
-    recording = _mine(request, pk)
+    recording = owned(request, Recording.objects, pk=pk)
     if recording.is_due:
         queue_measuring(recording)
     response = render(request, "recordings/_facts.html", {"recording": recording})
@@ -65,7 +66,7 @@ def slip_facts(request, pk: int):
 
 
 def audio(request, pk: int):
-    recording = _mine(request, pk)
+    recording = owned(request, Recording.objects, pk=pk)
     if not recording.path.exists():
         return HttpResponse(status=404)
     path = recording.listening_path
@@ -75,7 +76,7 @@ def audio(request, pk: int):
 
 def waveform(request, pk: int):
     """Pairs of int8, lowest and highest of each column. See `send_waveform`."""
-    recording = _mine(request, pk)
+    recording = owned(request, Recording.objects, pk=pk)
     if not recording.path.exists():
         return HttpResponse(status=404)
     return send_waveform(request, recording.waveform_path, lambda: queue_drawing(recording))
@@ -84,14 +85,14 @@ def waveform(request, pk: int):
 @require_POST
 def use_again(request, pk: int):
     """Make a section of a recording that has none."""
-    recording = _mine(request, pk)
+    recording = owned(request, Recording.objects, pk=pk)
     return redirect(use(recording))
 
 
 @require_POST
 def measure_now(request, pk: int):
     """Do not wait any longer with measuring it."""
-    recording = _mine(request, pk)
+    recording = owned(request, Recording.objects, pk=pk)
     if recording.measuring:
         recording.try_now()
         queue_measuring(recording)
@@ -127,7 +128,3 @@ def _unlike_rates(recording: Recording) -> list[str]:
         f"Not the rate asked: it has {rate_hz} Hz, and {asked} Hz are wanted by {', '.join(titles)}. It is converted."
         for asked, titles in wanted.items()
     ]
-
-
-def _mine(request, pk: int, among=Recording.objects) -> Recording:
-    return get_object_or_404(among.of(request.user), pk=pk)

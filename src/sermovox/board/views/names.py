@@ -2,7 +2,7 @@
 
 from django.contrib import messages
 from django.db import transaction
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
@@ -18,13 +18,14 @@ from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.sources.names import EXACT, WantedFiles, naming_for, pattern_for
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _SHOWN = 500
 
 
 def names(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     outlet = _outlet(request, production)
     sections = _sections(production)
     text = pattern_for(production, outlet, sections)
@@ -47,7 +48,7 @@ def names(request, pk: int):
 @require_POST
 def preview(request, pk: int):
     """The names a pattern gives, while it is being written."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     outlet = _outlet(request, production)
     found = _previewed(production, outlet, request.POST.get("pattern", ""))
     return render(request, "board/_names_preview.html", found)
@@ -55,7 +56,7 @@ def preview(request, pk: int):
 
 @require_POST
 def save(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     outlet = _outlet(request, production)
     text = request.POST.get("pattern", "").strip()
     try:
@@ -79,13 +80,13 @@ def save(request, pk: int):
 @require_POST
 def exact_preview(request, pk: int):
     """Which dictated name goes to which section."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     return render(request, "board/_exact_preview.html", _paired(request, production))
 
 
 @require_POST
 def exact_apply(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     outlet = _outlet(request, production)
     with transaction.atomic():
         found, naming = _paired(request, production), naming_for(production, outlet)
@@ -218,7 +219,3 @@ def _sections(production: Production) -> list[Section]:
 def _outlet(request, production: Production) -> Outlet:
     asked = request.POST.get("outlet") or request.GET.get("outlet")
     return outlets_of(production.owner).get(asked) or production.outlet
-
-
-def _mine(request, pk: int) -> Production:
-    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -1,19 +1,20 @@
 """Which recording belongs to which section: proposed, corrected, applied."""
 
 from django.contrib import messages
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 
 from mastering.naming.pairing import WAYS, Target, pair, pair_best
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _SHOWN = 1000
 
 
 def pairing(request, pk: int):
-    production = get_object_or_404(Production.objects.of(request.user), pk=pk)
+    production = owned(request, Production.objects, pk=pk)
     anew = "anew" in request.GET
     sections, places = _sections(production, anew)
     recordings = _recordings(production, anew)

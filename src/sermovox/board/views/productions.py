@@ -8,7 +8,7 @@ from django.core.paginator import Paginator
 from django.db import transaction
 from django.db.models import Count, Q
 from django.http import Http404, HttpResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
@@ -20,6 +20,7 @@ from sermovox.history.changing import changing
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _TALLIES_WITHIN_S = 0.5
@@ -38,7 +39,7 @@ def production_list(request):
 
 def tally(request, pk: int):
     """How the files of one production stand, for the list of productions."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     context = {"row": {"production": production, "tally": _tally(production)}}
     return render(request, "board/_tally.html", context)
 
@@ -48,12 +49,12 @@ def new(request):
 
 
 def edit(request, pk: int):
-    return _edited(request, _mine(request, pk))
+    return _edited(request, owned(request, Production.objects, pk=pk))
 
 
 def artwork(request, pk: int):
     """The picture as it came, or, with `?for=`, as an outlet gets it."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     if not production.artwork_sha256:
         raise Http404
     outlet = outlets_of(request.user).get(request.GET.get("for", ""))
@@ -68,7 +69,7 @@ def artwork(request, pk: int):
 
 def history(request, pk: int):
     """Every change of the running order and its pages: what, who and when, newest first."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     changes = production.changes.select_related("made_by").defer("before", "after").order_by("-pk")
     shown = Paginator(changes, _CHANGES_A_PAGE).get_page(request.GET.get("page"))
     return render(request, "board/history.html", {"production": production, "page": shown})
@@ -76,7 +77,7 @@ def history(request, pk: int):
 
 @require_POST
 def artwork_remove(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     production.artwork_sha256, production.artwork = "", {}
     production.save(update_fields=["artwork_sha256", "artwork"])
     messages.success(request, "The artwork is taken away.")
@@ -84,12 +85,12 @@ def artwork_remove(request, pk: int):
 
 
 def section(request, pk: int):
-    sections = Section.objects.select_related("production", "recording").of(request.user)
-    found = get_object_or_404(sections, pk=pk)
+    sections = Section.objects.select_related("production", "recording")
+    found = owned(request, sections, pk=pk)
     form = SectionForm(instance=found)
     if request.method == "POST":
         with transaction.atomic():
-            form = SectionForm(request.POST, instance=get_object_or_404(sections, pk=pk))
+            form = SectionForm(request.POST, instance=owned(request, sections, pk=pk))
             saved = form.is_valid()
             if saved:
                 with changing(found.production, request.user, f"Change “{found.title}”"):
@@ -111,7 +112,7 @@ def _kept_elsewhere(form) -> str:
 
 @require_POST
 def section_delete(request, pk: int):
-    found = get_object_or_404(Section.objects.of(request.user), pk=pk)
+    found = owned(request, Section.objects, pk=pk)
     order.remove(found.production, request.user, found)
     messages.success(
         request, f"“{found.title}” is out of the running order. Its recording is kept; Undo brings it back."
@@ -121,7 +122,7 @@ def section_delete(request, pk: int):
 
 def outlets(request, pk: int):
     """Which outlets a production is for: those whose columns its running order has."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     known = outlets_of(request.user)
     seen = revision_of(production.outlet_keys)
     if request.method == "POST" and not is_as_seen(request, seen):
@@ -143,7 +144,7 @@ def _edited(request, production: Production):
     if request.method == "POST":
         with transaction.atomic():
             if not was_new:
-                production = _mine(request, production.pk)
+                production = owned(request, Production.objects, pk=production.pk)
             form = ProductionForm(request.POST, request.FILES, instance=production)
             saved = form.save() if form.is_valid() else None
         if saved:
@@ -173,7 +174,3 @@ def _tally(production: Production) -> Counter:
         fails=states["fails"] + states["cannot be made"],
         changed=states[CHANGED],
     )
-
-
-def _mine(request, pk: int) -> Production:
-    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -23,6 +23,7 @@ from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 from sermovox.recordings.views import arrivals_of
+from sermovox.ui.owned import owned
 
 ROWS_A_PAGE = 300
 commands = Commands()
@@ -31,14 +32,14 @@ _STATES = [TO_DO, "waiting", "making", "passes", "passes with a remark", CHANGED
 
 
 def running_order(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     context = _rows(production, request.GET.get("page")) | arrivals_of(production)
     return render(request, "board/running_order.html", context)
 
 
 def rows(request, pk: int):
     """The rows alone, asked for again and again; 204 when nothing has changed since `?seen=`."""
-    context = _rows(_mine(request, pk), request.GET.get("page"))
+    context = _rows(owned(request, Production.objects, pk=pk), request.GET.get("page"))
     if request.GET.get("seen") == context["stamp"]:
         return HttpResponse(status=204)
     return render(request, "board/_changed.html", context)
@@ -47,7 +48,7 @@ def rows(request, pk: int):
 @require_POST
 def change(request, pk: int):
     """Change the running order as `do` says, and answer with the rows."""
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     do = request.POST.get("do", "")
     try:
         said = commands.run(do, production, production, request)
@@ -223,7 +224,3 @@ def _stamp(found: list[dict], unused: list[int], *changes) -> str:
 def _section_of(production: Production, request) -> Section:
     key = request.POST.get("section", "")
     return get_object_or_404(production.sections.select_related("recording"), pk=whole_number(key) or 0)
-
-
-def _mine(request, pk: int) -> Production:
-    return get_object_or_404(Production.objects.of(request.user), pk=pk)

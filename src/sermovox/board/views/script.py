@@ -6,7 +6,7 @@ from dataclasses import replace
 from django.contrib import messages
 from django.db import transaction
 from django.http import JsonResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.editing.documents import is_package
@@ -28,6 +28,7 @@ from sermovox.apart import document_text
 from sermovox.numerals import whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _LARGEST_BYTES = 32 << 20
@@ -35,7 +36,7 @@ _SHOWN = 200
 
 
 def script(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     context = {
         "production": production,
         "layouts": LAYOUTS,
@@ -50,7 +51,7 @@ def script(request, pk: int):
 @require_POST
 def read(request, pk: int):
     """The text of a chosen file: {"text", "encoding"} or {"problem"}."""
-    _mine(request, pk)
+    owned(request, Production.objects, pk=pk)
     file = request.FILES.get("file")
     try:
         if file is None or not file.size:
@@ -70,12 +71,12 @@ def read(request, pk: int):
 @require_POST
 def preview(request, pk: int):
     """What the text would become."""
-    return render(request, "board/_script_preview.html", _read(request, _mine(request, pk)))
+    return render(request, "board/_script_preview.html", _read(request, owned(request, Production.objects, pk=pk)))
 
 
 @require_POST
 def make(request, pk: int):
-    production = _mine(request, pk)
+    production = owned(request, Production.objects, pk=pk)
     found = _read(request, production)
     made = [row["entry"] for row in found["all"] if not row["skipped"]]
     if found["problem"] or not made:
@@ -167,7 +168,3 @@ def _problems(names: list[str]) -> list[str]:
     grave = [problem for problem in check_names(names) if problem.grave and names[problem.index]]
     told += [f"{names[problem.index]}: {problem.words}" for problem in grave[:8]]
     return told + ([f"And {len(grave) - 8} more."] if len(grave) > 8 else [])
-
-
-def _mine(request, pk: int) -> Production:
-    return get_object_or_404(Production.objects.of(request.user), pk=pk)

@@ -6,7 +6,7 @@ from django.contrib import messages
 from django.core.paginator import Paginator
 from django.db import transaction
 from django.http import Http404, HttpResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 
 from mastering.editing import markkinds
 from mastering.outlets.rules.pictures import FROM_MARKS
@@ -15,15 +15,17 @@ from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms
 from sermovox.history.changing import changing
 from sermovox.productions.models import Section
+from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _OF_SECTION = "section"
+_SECTIONS = Section.objects.select_related("production", "recording")
 _MARKS_A_PAGE = 50
 
 
 def chapters(request, pk: int):
     """Show what each mark is called, where it leads and what it shows, or change it as one change."""
-    section = _mine(request, pk)
+    section = owned(request, _SECTIONS, pk=pk)
     places: dict[str, Place] = {}
     for place in Chapters(section.production).places(section):
         places.setdefault(f"{place.page.pk}.{place.mark.id}", place)
@@ -66,7 +68,7 @@ def chapters(request, pk: int):
 
 def picture(request, pk: int, sha256: str):
     """A picture that the section's own chapter mark shows, or a point on a page of its production."""
-    section = _mine(request, pk)
+    section = owned(request, _SECTIONS, pk=pk)
     pages = section.production.pages.values_list("marks", flat=True)
     shown = sha256 == section.picture or any(row.get("picture") == sha256 for marks in pages for row in marks)
     if not shown or not (data := storage.picture(sha256)):
@@ -102,8 +104,3 @@ def _picture(own: dict, was: str) -> str:
     if own["picture"]:
         return storage.keep_picture(own["picture"])
     return "" if own["without"] else was
-
-
-def _mine(request, pk: int) -> Section:
-    found = Section.objects.of(request.user).select_related("production", "recording")
-    return get_object_or_404(found, pk=pk)

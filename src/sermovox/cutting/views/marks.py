@@ -18,7 +18,8 @@ from sermovox import storage
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
-from sermovox.cutting.views.page import mine
+from sermovox.cutting.views.page import RECORDINGS
+from sermovox.ui.owned import owned
 
 _LARGEST_TEXT_BYTES = 4 << 20
 _SOUND = (".wav", ".mp3", ".m4a", ".m4b", ".mp4")
@@ -28,7 +29,7 @@ _TYPES = {"txt": "text/plain", "cue": "text/plain", "csv": "text/csv", "json": "
 @require_POST
 def bring_in(request, pk: int):
     """Read marks from a file, or from the recording itself, and put them on the page: all or none."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     try:
         found = Page.of(recording)
         labels = _read(request, found)
@@ -43,7 +44,7 @@ def bring_in(request, pk: int):
 
 def take_out(request, pk: int, name: str):
     """The marks as one of the text formats, or a copy of the recording that carries them."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     try:
         found = Page.of(recording)
     except MasteringError as error:

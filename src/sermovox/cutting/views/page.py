@@ -9,7 +9,7 @@ from functools import wraps
 import numpy as np
 from django.db import transaction
 from django.http import HttpResponse, JsonResponse
-from django.shortcuts import get_object_or_404, render
+from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.reader import Reader
@@ -31,7 +31,9 @@ from sermovox.history.changing import last_change, next_change
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
+from sermovox.ui.owned import owned
 
+RECORDINGS = Recording.objects.select_related("production")
 _MOST_SAMPLES = 100_000
 _OTHERS_SHOWN = 400
 LINE_SECONDS = [5, 8, 10, 15, 20, 30, 45, 60, 120]
@@ -68,7 +70,7 @@ def said(view):
 
 
 def page(request, pk: int):
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     context = {"recording": recording, "production": recording.production, "modules": _MODULES}
     try:
         found = Page.of(recording)
@@ -96,7 +98,7 @@ def page(request, pk: int):
 @said
 def state(request, pk: int):
     """How the page is; 204 where that is as known."""
-    found = state_of(Page.of(mine(request, pk)))
+    found = state_of(Page.of(owned(request, RECORDINGS, pk=pk)))
     if request.GET.get("known") == found["revision"]:
         return HttpResponse(status=204)
     return JsonResponse(found)
@@ -106,7 +108,7 @@ def state(request, pk: int):
 @said
 def do(request, pk: int):
     """One edit. It says which revision it was made for; where the page is another by now, nothing is done (409)."""
-    found, values = Page.of(mine(request, pk)), _values(request)
+    found, values = Page.of(owned(request, RECORDINGS, pk=pk)), _values(request)
     with transaction.atomic():
         known = state_of(found.looked_at_again())
         if values.get("revision") != known["revision"]:
@@ -118,7 +120,7 @@ def do(request, pk: int):
 @said
 def pauses(request, pk: int):
     """Where the pauses are, in samples, by the level and shortest length asked for."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     found = pauses_of(recording, **edits.pause_settings(request.GET))
     rate_hz = recording.figures["sample_rate_hz"]
     answer = {
@@ -135,7 +137,7 @@ def pauses(request, pk: int):
 @said
 def propose(request, pk: int):
     """Where sections would begin, or what dead air would go; nothing is changed."""
-    found = Page.of(mine(request, pk))
+    found = Page.of(owned(request, RECORDINGS, pk=pk))
     values = _values(request)
     rate_hz = found.sample_rate_hz
     if values.get("what") == "shorten":
@@ -162,7 +164,7 @@ def propose(request, pk: int):
 @said
 def samples(request, pk: int):
     """Samples of a stretch as float32, the mean of the channels, for the magnifier."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     start, end = _bounds(request, recording)
     if end - start > _MOST_SAMPLES:
         raise BadCut("This is too much to magnify.")
@@ -177,7 +179,7 @@ def samples(request, pk: int):
 @said
 def snap(request, pk: int):
     """Where marks at these samples are best set: `to` is "zero" or "pause"."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     rate_hz, frames = recording.figures["sample_rate_hz"], recording.frames
     places = [min(frames, at) for at in whole_numbers(request.GET.getlist("at"))]
     settled = []
@@ -198,7 +200,7 @@ def snap(request, pk: int):
 @said
 def listen(request, pk: int):
     """The sound from one sample to another: as recorded, or, with `mode=remains`, as it will sound."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     found = Page.of(recording)
     start, end = _bounds(request, recording)
     check_span(Span("", start, end), recording.frames)
@@ -212,7 +214,7 @@ def listen(request, pk: int):
 @said
 def retakes(request, pk: int):
     """Lines that were spoken more than once; 202 while they are being looked for."""
-    recording = mine(request, pk)
+    recording = owned(request, RECORDINGS, pk=pk)
     try:
         return JsonResponse(json.loads(caches.read(retakes_path(recording))))
     except (FileNotFoundError, ValueError):
@@ -293,10 +295,6 @@ def _first_peaks(recording: Recording, line_s: int) -> list[str]:
                 return []
             found.append(base64.b64encode(drawn.tobytes()).decode())
     return found
-
-
-def mine(request, pk: int) -> Recording:
-    return get_object_or_404(Recording.objects.of(request.user).select_related("production"), pk=pk)
 
 
 def _values(request) -> dict:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from django.contrib import messages
 from django.db import transaction
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 
 from mastering.clock import clock
 from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch, check_join
@@ -21,7 +21,9 @@ from sermovox.history.commands import Commands
 from sermovox.numerals import whole_number
 from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
+from sermovox.ui.owned import owned
 
+_SECTIONS = Section.objects.select_related("production", "recording")
 JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after room tone of")]
 _ELSEWHERE = "This section was changed in another window. It shows now how it is; look, and do it again."
 _DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
@@ -29,7 +31,7 @@ _DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
 
 def programme(request, pk: int):
     """Show the pieces, or change them as `do` says; every change can be undone."""
-    section = _mine(request, pk)
+    section = owned(request, _SECTIONS, pk=pk)
     if request.method == "POST":
         try:
             with transaction.atomic():
@@ -85,7 +87,7 @@ def programme(request, pk: int):
 @said
 def listen(request, pk: int):
     """The section as it will sound, before it is levelled."""
-    section = _mine(request, pk)
+    section = owned(request, _SECTIONS, pk=pk)
     return send_programme(request, Assembly(section.production).programme(section.stretches()))
 
 
@@ -187,8 +189,3 @@ def _decibels(text: str, otherwise: float) -> float:
         return round(float(text), 2)
     except ValueError as error:
         raise BadCut(f"“{text[:20]}” is no gain. Write decibels, such as -3.") from error
-
-
-def _mine(request, pk: int) -> Section:
-    found = Section.objects.select_related("production", "recording").of(request.user)
-    return get_object_or_404(found, pk=pk)

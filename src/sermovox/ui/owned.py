@@ -1,0 +1,8 @@
+"""What a request may touch: the one place that asks whose something is."""
+
+from django.shortcuts import get_object_or_404
+
+
+def owned(request, rows, **which):
+    """The one of these rows that is meant, as far as `rows.of` gives it to whoever asks; a 404 for anything else."""
+    return get_object_or_404(rows.of(request.user), **which)
