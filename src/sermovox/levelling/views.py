@@ -1,7 +1,5 @@
 """All sections of a production against an outlet's band, and one of them over time."""
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 from django.contrib import messages
 from django.db import transaction
@@ -33,58 +31,22 @@ from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
 from sermovox.levelling.forms import in_words, treated
-from sermovox.levelling.members import Member, members_of
-from sermovox.levelling.plans import Planned, plans_of
-from sermovox.levelling.tasks import measure_sections
+from sermovox.levelling.members import members_of
+from sermovox.levelling.rows import Row, rows_of, rows_of_section, sections_of
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
-from sermovox.queue import enqueue_once
 from sermovox.sources.soundings import Soundings
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _SECTIONS = Section.objects.select_related("production", "recording")
-_WITHIN_S = 0.6
-"""So long a page may take over plans; what is left comes with the next look at the rows."""
 LONGEST_HEARD_S = 30.0
 _SHOWN_ANYHOW = (INTEGRATED, TRUE_PEAK, NOISE_FLOOR, LOUDNESS_RANGE)
 """Figures of a section that are shown whether or not its outlet asks for them."""
 _WORST = "worst"
 commands = Commands()
-
-
-@dataclass(frozen=True)
-class _Row:
-    """One file, planned or waiting."""
-
-    place: int
-    member: Member
-    planned: Planned | None
-    rough: bool = False
-    """Whether it is planned from levels without the rumble filter, while those with it are being measured."""
-
-    @property
-    def state(self) -> str:
-        if self.planned is None:
-            return "waiting"
-        if self.planned.plan is None:
-            return "cannot be made"
-        if self.planned.plan.collisions:
-            return "fails"
-        return "passes with a remark" if self.planned.plan.remarks else "passes"
-
-    @property
-    def badness(self) -> tuple:
-        """What is worst comes first: what cannot be made, what misses most, what asks for most limiting and gain."""
-        if self.planned is None:
-            return (1, 0.0, 0.0)
-        plan = self.planned.plan
-        if plan is None:
-            return (4, 0.0, 0.0)
-        rank = 3 if plan.collisions else 2 if plan.remarks else 0
-        return (rank, sum(plan.unmet.values()), plan.limited_db + abs(plan.gain_db))
 
 
 def levels(request, pk: int):
@@ -152,7 +114,7 @@ def heard(request, pk: int):
     if outlet is None or not np.isfinite(start_s + length_s):
         raise Http404
     try:
-        _, own = _planned(found, outlet, _voice(request))
+        _, own = rows_of_section(found, outlet, _voice(request))
         if own is None or own.planned is None or own.planned.plan is None:
             raise Http404
         sides = compared(own.member.source, own.planned.plan, own.member.levels, start_s=start_s, length_s=length_s)
@@ -197,8 +159,8 @@ def _treat(request, production: Production) -> str:
 
 
 def _rows(request, production: Production, outlet: Outlet) -> dict:
-    members = members_of(Soundings(production), _sections(production), outlet)
-    found = _found(members, outlet, production)
+    members = members_of(Soundings(production), sections_of(production), outlet)
+    found = rows_of(members, outlet, production)
     by = request.POST.get("by") or request.GET.get("by") or ""
     if by == _WORST:
         found.sort(key=lambda row: row.badness, reverse=True)
@@ -220,14 +182,7 @@ def _rows(request, production: Production, outlet: Outlet) -> dict:
     }
 
 
-def _found(members: list[Member], outlet: Outlet, production: Production) -> list[_Row]:
-    planned = plans_of(members, outlet, within_s=_WITHIN_S)
-    if any(not member.refusal and not member.is_measured for member in members):
-        enqueue_once(measure_sections, production.pk, outlet.key)
-    return [_Row(place, *each) for place, each in enumerate(zip(members, planned, strict=True), 1)]
-
-
-def _row_shown(row: _Row, outlet: Outlet) -> dict:
+def _row_shown(row: Row, outlet: Outlet) -> dict:
     sounding, planned = row.member.sounding, row.planned
     plan = planned.plan if planned else None
     demands = outlet.demands(channels=row.member.channels, content_kind=row.member.content_kind)
@@ -267,31 +222,6 @@ def _treatment_words(plan) -> str:
     return ", ".join(told + ["ride"] * bool(plan.ride_range_db) + ["set"] * plan.fixed_gain)
 
 
-def _planned(found: Section, outlet: Outlet, voice: int) -> tuple[list[_Row], _Row | None]:
-    """The rows of a section, one for each of its voices, and the one that is looked at."""
-    production = found.production
-    alone = not found.wishes.together and not outlet.compares_files
-    sections = [found] if alone else _sections(production)
-    everyone = _found(members_of(Soundings(production), sections, outlet), outlet, production)
-    own = [row for row in everyone if row.member.sounding.section and row.member.sounding.section.pk == found.pk]
-    if not own:
-        return own, None
-    row = own[min(voice, len(own) - 1)]
-    return own, _roughly(row, outlet) if row.planned is None and row.member.treatment.measured_hz else row
-
-
-def _roughly(row: _Row, outlet: Outlet) -> _Row:
-    """A row planned from what is known already, so that the rumble filter can be heard at once."""
-    wanted = row.member.treatment
-    sounding = replace(row.member.sounding, treatment=replace(wanted, rumble_hz=0.0, together=False))
-    member = row.member.like(sounding)
-    planned = plans_of([member], outlet)[0]
-    if planned is None or planned.plan is None:
-        return row
-    plan = replace(planned.plan, rumble_hz=wanted.rumble_hz)
-    return replace(row, member=member, planned=replace(planned, plan=plan), rough=True)
-
-
 def _one(request, found: Section, outlet: Outlet) -> dict:
     production = found.production
     context = {
@@ -310,7 +240,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
     if outlet.joined:
         return context | {"joined": True}
     try:
-        own, row = _planned(found, outlet, _voice(request))
+        own, row = rows_of_section(found, outlet, _voice(request))
     except MasteringError as error:
         return context | {"wrong": str(error)}
     context["two_sides"] = row is not None and row.member.sounding.channels == 2
@@ -350,10 +280,6 @@ def _figures(measured, plan, demands, outlet: Outlet) -> list[dict]:
         for name, kind in RULE_KINDS.items()
         if kind.measured and (name in demands or name in _SHOWN_ANYHOW)
     ]
-
-
-def _sections(production: Production) -> list[Section]:
-    return list(production.sections.select_related("recording").defer("script"))
 
 
 def _outlet(request) -> Outlet | None:

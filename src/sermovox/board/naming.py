@@ -1,0 +1,119 @@
+"""Names as a pattern gives them and as a client dictates them, with what is wrong with them."""
+
+from mastering.editing.scripts import Layout, rows_of, table_layout
+from mastering.editing.tables import separator_of
+from mastering.errors import MasteringError
+from mastering.naming.checks import check_names
+from mastering.naming.pairing import WAYS, Target, pair
+from mastering.naming.patterns import BadPattern, read_pattern
+from mastering.outlets.outlet import Outlet
+from sermovox.productions.models import Naming, Production, Section
+from sermovox.sources.names import WantedFiles, naming_for
+from sermovox.ui.revisions import revision_of
+
+IN_ORDER = "order"
+"""Dictated in the order of the book, not of the alphabet."""
+_SHOWN = 500
+
+
+def previewed_names(production: Production, outlet: Outlet, text: str) -> dict:
+    """The names a pattern gives, with what is wrong with them."""
+    context = {"pattern": text, "problem": "", "rows": [], "grave": 0, "slight": 0, "more": 0}
+    try:
+        pattern = read_pattern(text.strip())
+    except BadPattern as error:
+        return context | {"problem": str(error)}
+    files = WantedFiles(production, outlet, pattern=pattern)
+    problems = [problem for _, problem in files.problems]
+    told: dict[int, list] = {}
+    for problem in problems:
+        told.setdefault(problem.index, []).append(problem)
+    rows = [
+        {"place": file.place, "title": file.sounding.title, "name": file.name, "problems": told.get(at, [])}
+        for at, file in enumerate(files.files)
+    ]
+    grave = {problem.index for problem in problems if problem.grave}
+    return context | {
+        "rows": rows[:_SHOWN],
+        "more": max(0, len(rows) - _SHOWN),
+        "grave": len(grave),
+        "slight": len(set(told) - grave),
+        "mends": sorted({problem.mend for problem in problems if problem.grave or "Pad" in problem.mend})[:4],
+    }
+
+
+def revision_of_naming(naming: Naming) -> str:
+    """Changes whenever somebody changes how files are named."""
+    return revision_of(naming.pattern, naming.existing, naming.whole_name)
+
+
+def paired_names(production: Production, outlet: Outlet, text: str, way: str) -> dict:
+    """Which of the names in a list or a table goes to which section, or to the one file of all (`whole`) where a name
+    comes alone.
+    """
+    sections = sections_named(production)
+    places = {section.pk: place for place, section in enumerate(sections, 1)}
+    told = [(section.pk, section.number, section.title, section.exact_name) for section in sections]
+    seen = revision_of(told, revision_of_naming(naming_for(production, outlet)))
+    context = {"pairs": [], "left_names": [], "left_sections": [], "problem": "", "problems": []}
+    context |= {"whole": "", "seen": seen}
+    try:
+        listed, keys = _dictated(text)
+    except MasteringError as error:
+        return context | {"problem": str(error)}
+    if outlet.joined and len(listed) == 1:
+        told = [f"{listed[0]}: {problem.words}" for problem in check_names(listed) if problem.grave]
+        return context | {"whole": listed[0], "problems": told, "outlet": outlet}
+    targets = [Target(places[s.pk], s.number, s.title, s.role, s.exact_name) for s in sections]
+    if keys:
+        found = _by_key(keys, sections, places)
+    elif way == IN_ORDER:
+        # Dictated in the order of the book, not of the alphabet.
+        found = {at: at for at in range(min(len(listed), len(sections)))}
+    else:
+        found = pair(listed, targets, way if way in WAYS else "number")
+    used = set(found.values())
+    pairs = [(section, listed[found[at]]) for at, section in enumerate(sections) if at in found]
+    told = check_names([name for _, name in pairs])
+    return context | {
+        "keyed": bool(keys),
+        "pairs": pairs,
+        "shown": pairs[:_SHOWN],
+        "more": max(0, len(pairs) - _SHOWN),
+        "left_names": [name for at, name in enumerate(listed) if at not in used],
+        "left_sections": [section for at, section in enumerate(sections) if at not in found],
+        "problems": [f"{pairs[p.index][1]}: {p.words}" for p in told if p.grave][:8],
+    }
+
+
+def _dictated(text: str) -> tuple[list[str], list[dict[str, str]]]:
+    """The names in a list or a table, and for a table what it says of each section (number, title)."""
+    separator = separator_of(text)
+    if separator is None:
+        return [line.strip() for line in text.split("\n") if line.strip()], []
+    layout: Layout = table_layout(text, separator)
+    if "name" not in layout.columns:
+        raise MasteringError("This table has no column of file names. Head one “name”, and one “number” or “title”.")
+    rows = rows_of(text, separator)[1 if layout.header else 0 :]
+    cells = [dict(zip(layout.columns, row, strict=False)) for row in rows]
+    cells = [cell for cell in cells if cell.get("name")]
+    return [cell["name"] for cell in cells], cells
+
+
+def _by_key(cells: list[dict[str, str]], sections: list[Section], places: dict[int, int]) -> dict[int, int]:
+    """Section by section: its title first, then its number, then its place."""
+    titles = {cell.get("title", "").casefold(): at for at, cell in enumerate(cells) if cell.get("title")}
+    numbers = {cell.get("number", ""): at for at, cell in enumerate(cells) if cell.get("number")}
+    numbered = any(section.number is not None for section in sections)
+    found: dict[int, int] = {}
+    for index, section in enumerate(sections):
+        number = section.number if numbered else places[section.pk]
+        at = titles.get(section.title.casefold(), numbers.get(str(number)) if number is not None else None)
+        if at is not None and at not in found.values():
+            found[index] = at
+    return found
+
+
+def sections_named(production: Production) -> list[Section]:
+    """The sections that names are for."""
+    return list(production.sections.select_related("recording").defer("script", "recording__figures"))
