@@ -199,7 +199,7 @@ class Reader:
             return self._rewind()
         at = round((first.pts - origin) * self._stream.time_base * self.sample_rate_hz)
         self._coming = chain([first], self._coming)
-        return at if at <= frame else self._rewind(origin)
+        return at if at <= frame else self._rewind()
 
     def _origin_pts(self) -> int:
         """The time stamp of the first sample, in the stream's time base.

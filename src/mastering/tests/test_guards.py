@@ -8,6 +8,7 @@ from unittest.mock import patch
 
 import numpy as np
 
+from mastering.audio.reader import Reader
 from mastering.editing import markup
 from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, PICKUP, STRIKE, TONE, Mark
 from mastering.editing.markup import cleared, set_mark
@@ -175,6 +176,16 @@ class Sources(TestCase):
             Programme(pieces, {"a": [Track(path)]}).opened() as reader,
         ):
             list(reader.blocks())
+
+    def test_a_jump_that_lands_behind_its_place_reads_from_the_start(self):
+        take = speech(seconds=8)
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            Reader(written(Path(folder), take, subtype="FLOAT")) as reader,
+            patch.object(reader, "_origin_pts", return_value=-(10**6)),
+        ):
+            found = np.concatenate(list(reader.stretch(200_000, 210_000)))
+        np.testing.assert_array_equal(found, take[200_000:210_000])
 
     def test_tags_never_replace_a_file_whose_sound_they_would_change(self):
         path = written(self.folder, noise(-20, 1), name="a.wav")
