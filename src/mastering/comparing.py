@@ -59,7 +59,8 @@ def compared(source: Sounding, plan: LevelPlan, levels: Levels, *, start_s: floa
     )
     # Loud enough to judge, and nothing is clipped.
     louder = min(amplitude_of_db(_HEARD_LUFS - min(loud_db)), 0.9 / max(highest, 1e-9))
-    return Compared(*(s * np.float32(f * louder) for s, f in zip((before, after), factors, strict=True)), rate_hz)
+    heard = [s * np.float32(f * louder) for s, f in zip((before, after), factors, strict=True)]
+    return Compared(heard[0], heard[1], rate_hz)
 
 
 def _loudness_db(samples: np.ndarray, rate_hz: int) -> float:

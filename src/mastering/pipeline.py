@@ -6,11 +6,12 @@
 import itertools
 import math
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -23,9 +24,10 @@ from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
 from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import encoder_gain_db, open_writer
+from mastering.certain import certain
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
-from mastering.meters.measurement import Measurement, Progress, Sound, measure, measure_opened, watched
+from mastering.meters.measurement import Measurement, Progress, measure, measure_opened, watched
 from mastering.meters.meter import Levels
 from mastering.outlets.checksheet import HeldPassage, check
 from mastering.outlets.demands import Demand
@@ -35,7 +37,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, PassageMeters, levelled_parts, passages_of, plan_parted
 from mastering.outlets.planning import corrected, plan_levels
-from mastering.rendering import Folded, Programme
+from mastering.rendering import Folded, FoldedReader, Programme, ProgrammeReader
 from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
@@ -48,7 +50,7 @@ from mastering.tagging.inscription import Chapter, Inscription
 MOST_ATTEMPTS = 3
 Stages = Callable[[str, float], None]
 """Called with the name of the stage at work and the share of the whole that is done, 0.0 to 1.0."""
-Recordings = Callable[[], Mapping[Path, tuple[str, Mapping]]]
+Recordings = Callable[[], Mapping[Path, tuple[str, Mapping[str, Any]]]]
 """What each recording of a source is called and what its slip keeps, by its path; asked for when it is needed."""
 Sounding = Path | Folded | Programme
 """What sound is read from."""
@@ -115,7 +117,7 @@ def make(
     treatment: Treatment = AS_IT_IS,
     recordings: Recordings | None = None,
     stages: Stages = lambda stage, share: None,
-    **wishes,
+    **wishes: Any,
 ) -> Made:
     """Make one finished file; as `make_all` for one order, whose other fields are `wishes`.
 
@@ -218,7 +220,7 @@ class Survey:
     def channels(self) -> int:
         """How many channels the source has. Raises UnreadableRecording."""
         with opened(self._source) as sound:
-            return sound.channels
+            return int(sound.channels)
 
     def channels_for(self, outlet: Outlet, content_kind: str) -> int:
         """How many channels an outlet takes it in. Raises CannotMake for more than two sides."""
@@ -236,7 +238,7 @@ class Survey:
         return self._known[channels]
 
     @cached_property
-    def _facts(self) -> Mapping[Path, tuple[str, Mapping]]:
+    def _facts(self) -> Mapping[Path, tuple[str, Mapping[str, Any]]]:
         if self._recordings is not None:
             return self._recordings()
         if isinstance(self._source, Path):
@@ -296,7 +298,7 @@ def measured_for(
         return measure_opened(sound, channels=channels, through=through, progress=progress)
 
 
-def opened(source: Sounding) -> Sound:
+def opened(source: Sounding) -> Reader | FoldedReader | ProgrammeReader:
     """Start reading a recording or a programme."""
     return Reader(source) if isinstance(source, Path) else source.opened()
 
@@ -331,7 +333,7 @@ class _Job:
     passages: list[Passage] = field(default_factory=list)
 
     @property
-    def treated_alike(self) -> tuple:
+    def treated_alike(self) -> tuple[Any, ...]:
         """What tells whether two jobs can share reading and treatment."""
         chain = self.chain
         ride = None if chain.ride_db is None else chain.ride_db.tobytes()
@@ -350,7 +352,7 @@ class _Job:
         if not any(better):
             return False
         self.passages = [new or old for new, old in zip(better, self.passages, strict=True)]
-        self.source = levelled_parts(self.base, self.passages)
+        self.source = levelled_parts(certain(self.base), self.passages)
         told = tuple((each.kind, each.start_s, each.end_s, each.plan.gain_db) for each in self.passages)
         self.plan = replace(self.plan, passages=told)
         self.remarks.append("A passage missed its level in the first file; its gain was changed and it was made again.")
@@ -399,6 +401,8 @@ def _planned_in_parts(
 ) -> _Job:
     """As `_planned`, for a programme whose passages are levelled before they are joined."""
     base, outlet = survey.source(channels), order.outlet
+    if not isinstance(base, Programme):
+        raise ValueError("only a programme has passages")
     source = levelled_parts(base, passages)
     measured = measured_for(source, channels=channels, rumble_hz=treatment.measured_hz)
     encoding = outlet.encoding(channels=channels, content_kind=content_kind)
@@ -428,7 +432,7 @@ def _planned_in_parts(
 
 
 def _alike(jobs: list[_Job]) -> list[list[_Job]]:
-    groups: dict[tuple, list[_Job]] = defaultdict(list)
+    groups: dict[tuple[Any, ...], list[_Job]] = defaultdict(list)
     for job in jobs:
         groups[job.treated_alike].append(job)
     return list(groups.values())
@@ -486,8 +490,7 @@ def _collisions(plan: LevelPlan, sheet: CheckSheet) -> list[str]:
 def _render(jobs: Sequence[_Job], progress: Progress) -> None:
     """Read and treat a section once, and level, encode and inscribe it for each of these jobs."""
     chain, channels, frames = jobs[0].chain, jobs[0].encoding.channels, jobs[0].frames
-    with ExitStack() as stack:
-        reader, beside = (stack.enter_context(opened(jobs[0].source)) for _ in range(2))
+    with opened(jobs[0].source) as reader, opened(jobs[0].source) as beside, ExitStack() as stack:
         blocks = shaped(watched(reader, progress=progress), chain, source=beside, frames=frames, channels=channels)
         rates_hz = list(dict.fromkeys(job.encoding.sample_rate_hz for job in jobs))
         running = []
@@ -509,7 +512,7 @@ def _render(jobs: Sequence[_Job], progress: Progress) -> None:
             inscribe(job.partial, job.encoding.container, replace(inscription, chapters=_chapters(job)))
 
 
-def _written(job: _Job, blocks: Iterator[np.ndarray], *, edited: bool) -> Iterator[bool]:
+def _written(job: _Job, blocks: Iterator[np.ndarray], *, edited: bool) -> Generator[bool, None, None]:
     """Level and encode one file; yields after each block that was written."""
     encoding, plan = job.encoding, job.plan
     blocks = levelled(blocks, plan, sample_rate_hz=encoding.sample_rate_hz, channels=encoding.channels)

@@ -1,9 +1,10 @@
 """A programme made into sound: what is heard on the page and what the finished file is made of."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -12,6 +13,7 @@ from mastering.audio.convert import folded, resampled, to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.placing import whole
 from mastering.audio.reader import Reader
+from mastering.certain import certain
 from mastering.editing.programme import BadCut, Piece, Span
 from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
@@ -95,7 +97,8 @@ class Folded:
 class FoldedReader:
     """Read a recording in mono; it offers what `Reader` does, and its facts are those of the recording."""
 
-    channels, channel_names = 1, _LAYOUTS[1]
+    channels = 1
+    channel_names: tuple[str, ...] = _LAYOUTS[1]
 
     def __init__(self, path: Path, way: str):
         self._reader, self._way = Reader(path), way
@@ -105,7 +108,7 @@ class FoldedReader:
     def __enter__(self) -> "FoldedReader":
         return self
 
-    def __exit__(self, *exc) -> None:
+    def __exit__(self, *exc: object) -> None:
         self._reader.__exit__(*exc)
 
     @property
@@ -185,13 +188,13 @@ class ProgrammeReader:
         self._check_overlaps()
         self.length = sum(run.length - run.overlap for run in self._runs)
         self.frames = 0
-        self._noises: dict[tuple, np.ndarray] = {}
+        self._noises: dict[tuple[Any, ...], np.ndarray] = {}
         self._rooms: dict[Span, Room] = {}
 
     def __enter__(self) -> "ProgrammeReader":
         return self
 
-    def __exit__(self, *exc) -> None:
+    def __exit__(self, *exc: object) -> None:
         self._close()
 
     def _close(self) -> None:
@@ -200,7 +203,7 @@ class ProgrammeReader:
 
     @property
     def promised_s(self) -> float:
-        return self.length / self.sample_rate_hz
+        return float(self.length / self.sample_rate_hz)
 
     def starts(self) -> list[int]:
         """The frame at which each piece begins."""
@@ -235,12 +238,12 @@ class ProgrammeReader:
         Channels are those of its recordings, however they are made mono.
         """
         formats = [source.facts() for source in self._sources.values()]
-        depths = [each.bit_depth for each in formats]
+        depths = [each.bit_depth for each in formats if each.bit_depth is not None]
         return replace(
             formats[0],
             channels=max(each.channels for each in formats),
             channel_names=self.channel_names,
-            bit_depth=None if None in depths else max(depths),
+            bit_depth=max(depths) if len(depths) == len(formats) else None,
             lossy=any(each.lossy for each in formats),
             bit_rate_kbps=None,
             constant_bit_rate=None,
@@ -323,7 +326,7 @@ class ProgrammeReader:
     def _noise(self, source: "_Source", piece: Piece) -> np.ndarray:
         key = (piece.span.recording, piece.noise)
         if key not in self._noises:
-            quiet = np.concatenate(list(source.stretch(*piece.noise)))
+            quiet = np.concatenate(list(source.stretch(*certain(piece.noise))))
             self._noises[key] = noise_power(quiet, sample_rate_hz=source.sample_rate_hz)
         return self._noises[key]
 
@@ -416,7 +419,7 @@ class _Source:
         at = start
         while at < end:
             count = min(_MIX_FRAMES, end - at)
-            yield sum(stream.read(count) * factor for stream, factor in zip(streams, factors, strict=True))
+            yield np.add.reduce([s.read(count) * factor for s, factor in zip(streams, factors, strict=True)])
             at += count
 
     def _sound(self, at: int, start: int, end: int) -> Iterator[np.ndarray]:
@@ -473,7 +476,7 @@ def _taken(stream: Iterator[np.ndarray], count: int) -> tuple[np.ndarray, Iterat
     return whole[:count], chain([whole[count:]] if have > count else [], stream)
 
 
-def _all_but(stream: Iterator[np.ndarray], held: int, channels: int):
+def _all_but(stream: Iterator[np.ndarray], held: int, channels: int) -> Generator[np.ndarray, None, np.ndarray]:
     """Yield a stream without its last `held` frames; returns those."""
     waiting = np.empty((0, channels), np.float32)
     for block in stream:

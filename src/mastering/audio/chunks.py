@@ -6,6 +6,7 @@ Layouts: RIFF/WAVE (Multimedia Programming Interface 1.0, 1991), RF64 (EBU Tech 
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import BinaryIO
 
 UNSIZED = 0xFFFFFFFF
 """The size of a chunk that states it with 64 bits elsewhere, or not at all."""
@@ -36,7 +37,7 @@ def is_aiff(head: bytes) -> bool:
     return head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC")
 
 
-def chunks(file) -> Iterator[Chunk]:
+def chunks(file: BinaryIO) -> Iterator[Chunk]:
     """The chunks of an open WAV or AIFF, one after the other; the file may be read and written in between.
 
     A WAV of over 4 GiB keeps the size of its sound in the chunk "ds64"; that is the one given here.

@@ -1,5 +1,6 @@
 """What a finished file is made of, what its format allows, and how large it will be."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from mastering.audio.formats import (
@@ -13,6 +14,7 @@ from mastering.audio.formats import (
     VARIABLE,
     written_in,
 )
+from mastering.certain import certain
 
 LARGEST_RIFF_BYTES = (4 << 30) - (1 << 20)
 """A RIFF counts its bytes in 32 bits; something is left for tags. Longer files are RF64 (EBU Tech 3306)."""
@@ -47,7 +49,7 @@ class Encoding:
     joint: bool = True
     broadcast: bool = False
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if not self.codec:
             object.__setattr__(self, "codec", next(iter(written_in(self.container).codecs)))
         if self.lossy and self.mode is None:
@@ -68,7 +70,7 @@ class Encoding:
         """The samples its writer takes: int16, int32 (24 bits in the upper three bytes) or float32."""
         if self.codec == "mp3":
             return INT_16
-        return FLOAT_32 if self.lossy else self.sample_format
+        return FLOAT_32 if self.lossy else certain(self.sample_format)
 
 
 def objections(encoding: Encoding) -> list[str]:
@@ -122,15 +124,16 @@ def size_range_bytes(encoding: Encoding, duration_s: float) -> tuple[float, floa
     """The least and the most bytes of such a file, without its tags; for PCM and constant MP3 they are one figure."""
     rate_hz, frames = encoding.sample_rate_hz, duration_s * encoding.sample_rate_hz
     if not encoding.lossy:
-        plain = frames * encoding.channels * BYTES[encoding.sample_format]
+        plain = frames * encoding.channels * BYTES[certain(encoding.sample_format)]
         if encoding.codec == "pcm":
             return plain + 44, plain + 44
         return plain * _PACKED_SHARE[0], plain * _PACKED_SHARE[1]
     if encoding.mode in (CONSTANT, AVERAGE):
-        whole = encoding.bit_rate_kbps * 125 * duration_s
+        kbps = certain(encoding.bit_rate_kbps)
+        whole = kbps * 125 * duration_s
         if encoding.codec == "mp3" and encoding.mode == CONSTANT:
             # The encoder's own delay and the end of its last frame; the frame that tells of them.
-            whole += 1.5 * frame_bytes(encoding.bit_rate_kbps, rate_hz) + frame_bytes(header_kbps(encoding), rate_hz)
+            whole += 1.5 * frame_bytes(kbps, rate_hz) + frame_bytes(header_kbps(encoding), rate_hz)
             return whole, whole
         if encoding.codec == "mp3":
             # What LAME aims at on average it misses by up to a third, more so for noise (measured on speech and noise).
@@ -138,9 +141,10 @@ def size_range_bytes(encoding: Encoding, duration_s: float) -> tuple[float, floa
         # Their containers add up to 1.5 kbit/s, Windows Media's a tenth.
         return whole * 0.85, whole * 1.1 + 250 * duration_s + 4096
     if encoding.mode == VARIABLE:
-        return encoding.lowest_kbps * 125 * duration_s, encoding.highest_kbps * 125 * duration_s
+        edges_kbps = certain(encoding.lowest_kbps), certain(encoding.highest_kbps)
+        return edges_kbps[0] * 125 * duration_s, edges_kbps[1] * 125 * duration_s
     # Of speech in one channel, from the best to the smallest quality (common practice, no source).
-    a_channel = rate_hz / 44100 * (140 - 11 * encoding.quality) * 125 * duration_s
+    a_channel = rate_hz / 44100 * (140 - 11 * certain(encoding.quality)) * 125 * duration_s
     return a_channel * 0.4, a_channel * encoding.channels * 1.2
 
 
@@ -151,7 +155,7 @@ def frame_bytes(kbps: int, rate_hz: int) -> int:
 
 def header_kbps(encoding: Encoding) -> int:
     """The bitrate of the frame that heads an MP3: its own, or the lowest that leaves room."""
-    wanted = encoding.bit_rate_kbps if encoding.mode == CONSTANT else 0
+    wanted = certain(encoding.bit_rate_kbps) if encoding.mode == CONSTANT else 0
     room = _side_bytes(encoding) + 4 + MP3_HEADER_BYTES
     rate_hz = encoding.sample_rate_hz
     return next(k for k in MP3_KBPS[rate_hz] if k >= wanted and frame_bytes(k, rate_hz) >= room)
@@ -193,10 +197,10 @@ def _bit_rates(encoding: Encoding) -> range | tuple[int, ...]:
     return range(24, 192 * channels + 1)
 
 
-def _nearest(value: float, known) -> int:
+def _nearest(value: float, known: Iterable[int]) -> int:
     return min(known, key=lambda each: (abs(each - value), each))
 
 
-def _listed(words) -> str:
+def _listed(words: Iterable[str]) -> str:
     *others, last = words
     return f"{', '.join(others)} or {last}" if others else last

@@ -3,18 +3,20 @@
 from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
 
 from mastering.audio.encodings import Encoding
 from mastering.audio.formats import CODECS, CONSTANT, INT_16, written_in
+from mastering.certain import certain
 
 
 class LibavWriter:
     """Takes the blocks its encoding holds."""
 
-    def __init__(self, path: Path, encoding: Encoding, *, chapters: Sequence = ()):
+    def __init__(self, path: Path, encoding: Encoding, *, chapters: Sequence[Any] = ()):
         self._encoding = encoding
         # An own handle, so that nothing is ever overwritten.
         path.open("xb").close()
@@ -25,16 +27,16 @@ class LibavWriter:
             # Its edit list, which says how long the sound is, counts in these: so it is exact to the sample.
             options["movie_timescale"] = str(encoding.sample_rate_hz)
         self._container = av.open(str(path.absolute()), "w", format=own.muxer, container_options=options)
-        self._stream = self._container.add_stream(
-            self._codec(), rate=encoding.sample_rate_hz, options={"flags": "+bitexact"} | self._settings()
-        )
+        given = {"flags": "+bitexact"} | self._settings()
+        stream: Any = self._container.add_stream(self._codec(), rate=encoding.sample_rate_hz, options=given)
+        self._stream = stream
         if chapters:
             self._container.set_chapters(chapter_atoms(chapters))
         self._layout = "mono" if encoding.channels == 1 else "stereo"
         self._form = CODECS[encoding.codec].samples.format(16 if encoding.sample_format == INT_16 else 32)
         self._stream.layout, self._stream.format = self._layout, self._form
         if encoding.lossy:
-            self._stream.bit_rate = encoding.bit_rate_kbps * 1000
+            self._stream.bit_rate = certain(encoding.bit_rate_kbps) * 1000
         self._at = 0
         self._around = np.zeros((_lost_frames(encoding), encoding.channels), np.float32)
         if len(self._around):
@@ -58,7 +60,7 @@ class LibavWriter:
 
     def _codec(self) -> str:
         if self._encoding.codec == "pcm":
-            return written_in(self._encoding.container).pcm.format(self._encoding.sample_format[:2])
+            return written_in(self._encoding.container).pcm.format(certain(self._encoding.sample_format)[:2])
         return CODECS[self._encoding.codec].encoder
 
     def _settings(self) -> dict[str, str]:
@@ -70,7 +72,7 @@ class LibavWriter:
         return {}
 
 
-def chapter_atoms(chapters: Sequence) -> list[dict]:
+def chapter_atoms(chapters: Sequence[Any]) -> list[Any]:
     """Chapter marks (start_s, end_s, title) as libav takes them, in milliseconds."""
     return [
         {

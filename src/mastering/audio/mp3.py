@@ -8,6 +8,7 @@ import numpy as np
 
 from mastering.audio.encodings import Encoding, frame_bytes, header_at, header_kbps
 from mastering.audio.formats import AVERAGE, CONSTANT, MP3_KBPS, QUALITY, VARIABLE
+from mastering.certain import certain
 
 LAME_QUALITY = 3
 """LAME's own choice for constant bitrates. Level 2 takes three times as long (measured by bin/bench)."""
@@ -92,7 +93,8 @@ class _HeaderFrame:
         self._kbps = header_kbps(encoding)
         self.size_bytes = frame_bytes(self._kbps, rate_hz)
         self._frames, self._bytes, self._left = 0, self.size_bytes, b""
-        self._places, self._stride = [], 1
+        self._places: list[int] = []
+        self._stride = 1
 
     def pass_by(self, data: bytes) -> None:
         """Count the frames of what is written."""
@@ -125,7 +127,8 @@ class _HeaderFrame:
         quality = _GOOD_QUALITY if encoding.quality is None else encoding.quality
         body = (b"Info" if constant else b"Xing") + struct.pack(">III", 15, self._frames, self._bytes)
         body += self._table() + struct.pack(">I", 100 - 10 * (0 if constant else quality) - LAME_QUALITY)
-        body += b"LAME3.100" + bytes([_METHODS[encoding.mode], 0]) + bytes(8) + bytes([0, min(nominal or 0, 255)])
+        body += b"LAME3.100" + bytes([_METHODS[certain(encoding.mode)], 0]) + bytes(8)
+        body += bytes([0, min(nominal or 0, 255)])
         body += struct.pack(">I", ENCODER_DELAY << 12 | min(padding, 4095))[1:]
         body += bytes(4) + struct.pack(">IH", self._bytes, 0)
         frame = self._frame_header(rate_hz) + bytes(self._at - 4) + body

@@ -3,14 +3,17 @@
 from collections.abc import Iterator
 from itertools import chain, islice
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
+from av.container import InputContainer
 
 from mastering.audio.facts import FileFacts
 from mastering.audio.formats import MP3_KBPS, found_as
 from mastering.audio.headers import missing_audio_fraction
 from mastering.audio.opening import open_safely
+from mastering.certain import certain
 from mastering.clock import clock
 from mastering.errors import UnreadableRecording
 
@@ -81,7 +84,7 @@ class Reader:
     def __enter__(self) -> "Reader":
         return self
 
-    def __exit__(self, *exc) -> None:
+    def __exit__(self, *exc: object) -> None:
         self._container.close()
 
     @property
@@ -92,7 +95,7 @@ class Reader:
 
     @property
     def codec(self) -> str:
-        return self._codec.name.removesuffix("float")
+        return str(self._codec.name.removesuffix("float"))
 
     @property
     def promised_s(self) -> float | None:
@@ -100,7 +103,7 @@ class Reader:
         if self._stream.duration:
             return float(self._stream.duration * self._stream.time_base)
         if self._container.duration:
-            return self._container.duration / av.time_base
+            return float(self._container.duration / av.time_base)
         return None
 
     def blocks(self) -> Iterator[np.ndarray]:
@@ -134,13 +137,13 @@ class Reader:
                     "Export it again as one WAV or FLAC."
                 ) from error
             while queue.samples >= BLOCK_FRAMES + held_back:
-                yield self._as_block(queue.read(BLOCK_FRAMES))
+                yield self._as_block(certain(queue.read(BLOCK_FRAMES)))
         self._packet_sizes.add(previous or last)
         self._last_packet_bytes = last
         if held_back:
             self._drop_padding(queue)
         while queue.samples:
-            yield self._as_block(queue.read(min(BLOCK_FRAMES, queue.samples)))
+            yield self._as_block(certain(queue.read(min(BLOCK_FRAMES, queue.samples))))
         self._finished = True
         self._refuse_cut_off()
         if self._ends_inside_a_frame():
@@ -155,7 +158,7 @@ class Reader:
         stated = round(self._stream.duration * self._stream.time_base * self.sample_rate_hz)
         padding = self.frames + queue.samples - stated
         if 0 < padding < min(_AAC_FRAME, queue.samples):
-            kept = queue.read(queue.samples - padding)
+            kept = certain(queue.read(queue.samples - padding))
             queue.read()
             kept.pts = None
             queue.write(kept)
@@ -197,7 +200,7 @@ class Reader:
             first = next(self._coming)
         except (av.error.FFmpegError, StopIteration):
             return self._rewind()
-        at = round((first.pts - origin) * self._stream.time_base * self.sample_rate_hz)
+        at = round((certain(first.pts) - origin) * self._stream.time_base * self.sample_rate_hz)
         self._coming = chain([first], self._coming)
         return at if at <= frame else self._rewind()
 
@@ -235,9 +238,9 @@ class Reader:
             frame.pts = None
             queue.write(frame)
             while queue.samples >= _STRETCH_FRAMES:
-                yield self._as_block(queue.read(_STRETCH_FRAMES))
+                yield self._as_block(certain(queue.read(_STRETCH_FRAMES)))
         if queue.samples:
-            yield self._as_block(queue.read())
+            yield self._as_block(certain(queue.read()))
 
     @property
     def _seeks_exactly(self) -> bool:
@@ -275,7 +278,7 @@ class Reader:
             **self._broadcast_facts(),
         )
 
-    def _broadcast_facts(self) -> dict[str, str | int | None]:
+    def _broadcast_facts(self) -> dict[str, Any]:
         said = self._container.metadata if self.container == "wav" else {}
         if "time_reference" not in said:
             return {}
@@ -298,7 +301,7 @@ class Reader:
             raise UnreadableRecording("This file is empty (0 bytes). Copy it again from where it was recorded.")
         return size_bytes
 
-    def _open(self):
+    def _open(self) -> InputContainer:
         try:
             return open_safely(self.path)
         except (av.error.FFmpegError, ValueError, OSError) as error:
@@ -309,12 +312,12 @@ class Reader:
                 "Export it again as WAV or FLAC."
             ) from error
 
-    def _audio_stream(self):
+    def _audio_stream(self) -> Any:
         if self._container.format.name in ("hls", "concat", "concatf", "dash", "sdp", "rtsp", "image2"):
             raise UnreadableRecording("This is a list of other files, not a recording. Bring in those files.")
         if not self._container.streams.audio:
             raise UnreadableRecording("There is no sound in this file. Choose the recording, not a picture or a text.")
-        stream = self._container.streams.audio[0]
+        stream: Any = self._container.streams.audio[0]
         if stream.codec_context is None:
             raise UnreadableRecording("Sermovox has no decoder for this codec. Export the recording as WAV or FLAC.")
         stream.thread_type = "NONE"
@@ -337,17 +340,18 @@ class Reader:
             )
 
     def _as_block(self, frame: av.AudioFrame) -> np.ndarray:
-        raw = frame.to_ndarray()
+        raw: np.ndarray = frame.to_ndarray()
         samples = raw.T if frame.format.is_planar else raw.reshape(-1, self.channels)
         self.frames += len(samples)
         kind = samples.dtype.str[1:]
         if kind in _INTEGER_SCALES:
             # 24 bits and more come as 32; the division wants double precision before it is rounded to single.
-            exact = samples.astype(np.float32 if kind != "i4" else np.float64)
+            exact: Any = samples.astype(np.float32 if kind != "i4" else np.float64)
             if kind == "u1":
                 exact -= 128
             exact *= 1 / _INTEGER_SCALES[kind]
-            return exact.astype(np.float32, copy=False)
+            told: np.ndarray = exact.astype(np.float32, copy=False)
+            return told
         # Floats may hold what is not a number; it would spoil every filter after it.
         samples = samples.astype(np.float32, order="C", copy=False)
         return samples if np.isfinite(samples.sum()) else np.nan_to_num(samples, posinf=1.0, neginf=-1.0)
@@ -383,7 +387,7 @@ class Reader:
 
     def _bit_rate_kbps(self) -> float | None:
         if self._codec.name.startswith("pcm_"):
-            return self.sample_rate_hz * self.channels * self._packed_bits() / 1000
+            return float(self.sample_rate_hz * self.channels * self._packed_bits() / 1000)
         if not self.frames:
             return None
         frames = self.frames
@@ -392,7 +396,7 @@ class Reader:
             frames = self._packets * (1152 if self.sample_rate_hz >= 32000 else 576)
         elif self._packet_sizes and self._constant_bit_rate():
             frames = self._packets * self._packet_frames
-        return self._packet_bytes * 8 * self.sample_rate_hz / frames / 1000
+        return float(self._packet_bytes * 8 * self.sample_rate_hz / frames / 1000)
 
     def _frame_kbps(self) -> tuple[float, float] | None:
         known = MP3_KBPS.get(self.sample_rate_hz)
@@ -401,7 +405,7 @@ class Reader:
         a_byte_kbps = 8 * self.sample_rate_hz / (1152 if self.sample_rate_hz >= 32000 else 576) / 1000
         found = [size * a_byte_kbps for size in (min(self._packet_sizes), max(self._packet_sizes))]
         # A frame may be a byte longer than its bitrate says.
-        low, high = (min(known, key=lambda kbps, own=own: abs(kbps - own)) for own in found)
+        low, high = (min((abs(kbps - own), kbps) for kbps in known)[1] for own in found)
         return low, high
 
     def _packed_bits(self) -> int:

@@ -10,6 +10,7 @@ from anyascii import anyascii
 from mastering.audio.chunks import UNSIZED, chunk
 from mastering.audio.encodings import LARGEST_RIFF_BYTES, Encoding
 from mastering.audio.formats import FLOAT_32, INT_16, INT_24
+from mastering.certain import certain
 
 _BITS = {INT_16: 16, INT_24: 24}
 _BEXT = struct.Struct("<256s32s32s10s8sQH64s190s")
@@ -34,7 +35,7 @@ class WavWriter:
     def __init__(self, path: Path, encoding: Encoding, *, frames: int, broadcast: Broadcast | None = None):
         self._encoding = encoding
         self._float = encoding.sample_format == FLOAT_32
-        self._bits = _BITS.get(encoding.sample_format, 32)
+        self._bits = _BITS.get(certain(encoding.sample_format), 32)
         self._frame_bytes = encoding.channels * self._bits // 8
         self._long = frames * self._frame_bytes > LARGEST_RIFF_BYTES
         self._broadcast = (broadcast or Broadcast()) if encoding.broadcast else None

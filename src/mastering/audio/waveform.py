@@ -9,6 +9,7 @@ as int8 pairs (lowest, highest; 127 is full scale) of the mean of all channels.
 
 import struct
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 
@@ -93,12 +94,12 @@ def columns(path: Path, count: int, *, start_frame: int = 0, end_frame: int | No
     return _reduced(pairs, np.arange(count) * len(pairs) // count)
 
 
-def _frames(file) -> int:
+def _frames(file: BinaryIO) -> int:
     head = file.read(_HEAD.size)
     magic, frames = _HEAD.unpack(head) if len(head) == _HEAD.size else (b"", 0)
     if magic != _MAGIC:
         raise ValueError("no waveform, or not whole")
-    return frames
+    return int(frames)
 
 
 def _lengths(frames: int) -> list[int]:

@@ -5,7 +5,7 @@ import tempfile
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import av
 import numpy as np
@@ -17,6 +17,7 @@ from mastering.audio.libav import LibavWriter
 from mastering.audio.mp3 import Mp3Writer
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast, WavWriter
+from mastering.certain import certain
 from mastering.errors import said_of
 
 
@@ -29,7 +30,7 @@ class Writer(Protocol):
 
 
 def open_writer(
-    path: Path, encoding: Encoding, *, frames: int = 0, broadcast: Broadcast | None = None, chapters: Sequence = ()
+    path: Path, encoding: Encoding, *, frames: int = 0, broadcast: Broadcast | None = None, chapters: Sequence[Any] = ()
 ) -> Writer:
     """Start a file at `path`, which must not exist.
 
@@ -65,7 +66,7 @@ class VorbisWriter:
             subtype="VORBIS",
             format="OGG",
             # It is told how strongly to compress, 0 to 1.
-            compression_level=encoding.quality / 10,
+            compression_level=certain(encoding.quality) / 10,
         )
 
     def write(self, block: np.ndarray) -> None:

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 from mastering.editing import markup
 from mastering.editing.markkinds import MOST_GAIN_DB
@@ -110,12 +111,12 @@ def check_join(stretch: Stretch) -> None:
         raise BadCut(f"A fade lasts {LONGEST_JOIN_S:g} s at most.")
 
 
-def as_list(stretches: Sequence[Stretch]) -> list[dict]:
+def as_list(stretches: Sequence[Stretch]) -> list[dict[str, Any]]:
     """Plain values for JSON; what is left at its default is left out."""
     return as_plain(stretches)
 
 
-def from_list(rows: Sequence[dict]) -> tuple[Stretch, ...]:
+def from_list(rows: Sequence[dict[str, Any]]) -> tuple[Stretch, ...]:
     """Read what `as_list` wrote."""
     return from_plain(rows, Stretch)
 

@@ -8,6 +8,7 @@ import posixpath
 import zipfile
 import zlib
 from pathlib import PurePosixPath
+from typing import Any
 from urllib.parse import unquote
 from xml.etree.ElementTree import Element, ParseError
 
@@ -82,14 +83,14 @@ def _docx_text(data: bytes) -> str:
     return "\n".join(lines)
 
 
-def _paragraph_text(paragraph) -> str:
+def _paragraph_text(paragraph: Any) -> str:
     pieces = []
     for piece in paragraph.iter(qn("w:t"), qn("w:tab"), qn("w:br")):
         pieces.append((piece.text or "") if piece.tag == qn("w:t") else "\t" if piece.tag == qn("w:tab") else "\n")
     return "".join(pieces)
 
 
-def _table_lines(table) -> list[str]:
+def _table_lines(table: Any) -> list[str]:
     lines = []
     for row in table.iterchildren(qn("w:tr")):
         cells = []

@@ -6,6 +6,7 @@ are samples of the recording's own rate.
 
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from typing import Any
 
 from mastering.editing.markkinds import GAIN, MARK_KINDS, PICKUP, STRIKE, Here, Mark, gain_edge
 from mastering.editing.plain import as_plain, from_plain
@@ -148,12 +149,12 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
     return joined(found)
 
 
-def as_list(marks: Marks) -> list[dict]:
+def as_list(marks: Marks) -> list[dict[str, Any]]:
     """Plain values for JSON; what is left at its default is left out."""
     return as_plain(marks)
 
 
-def from_list(rows: Iterable[dict]) -> Marks:
+def from_list(rows: Iterable[dict[str, Any]]) -> Marks:
     """Read what `as_list` wrote."""
     return from_plain(rows, Mark)
 

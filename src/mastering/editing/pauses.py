@@ -1,11 +1,12 @@
 """Finding the pauses of a recording, and what may be cut there."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from math import inf
 
 import numpy as np
 
+from mastering.certain import certain
 from mastering.editing.markkinds import STRIKE, TONE, Mark
 from mastering.editing.programme import BadCut
 from mastering.meters.decibels import db_of_power
@@ -42,11 +43,13 @@ class Pauses:
 
     @property
     def lengths_s(self) -> np.ndarray:
-        return self.ends_s - self.starts_s
+        told: np.ndarray = self.ends_s - self.starts_s
+        return told
 
     @property
     def middles_s(self) -> np.ndarray:
-        return (self.starts_s + self.ends_s) / 2
+        told: np.ndarray = (self.starts_s + self.ends_s) / 2
+        return told
 
     def inner(self) -> np.ndarray:
         """The numbers of those with speech on both sides."""
@@ -80,6 +83,7 @@ def find_pauses(envelope: Envelope, *, level_db: float | None = None, shortest_s
         # Where hardly anything is noise, its spread says nothing; what counts as speech is never a pause.
         most_db = db_of_power(threshold) if threshold else -inf
         level_db = min(noise_db + lift_db, most_db) if noise_db > -inf else most_db
+    level_db = certain(level_db)
     level = 10 ** (level_db / 10)
     loud = _by_chunks(envelope.weighted, lambda levels: _above(levels, level))
     core = speech & loud
@@ -164,7 +168,8 @@ def _half_way(parts: Sequence[tuple[float, float]]) -> float:
 def longer_than(pauses: Pauses | Remaining, least_s: float) -> np.ndarray:
     """Where to cut when sections begin after pauses of at least this length: the middles, seconds."""
     inner = pauses.inner()
-    return pauses.middles_s[inner[pauses.lengths_s[inner] >= least_s]]
+    told: np.ndarray = pauses.middles_s[inner[pauses.lengths_s[inner] >= least_s]]
+    return told
 
 
 def longest(pauses: Pauses | Remaining, sections: int) -> np.ndarray:
@@ -179,7 +184,8 @@ def longest(pauses: Pauses | Remaining, sections: int) -> np.ndarray:
             "Let shorter pauses count, or expect fewer sections."
         )
     chosen = inner[np.argsort(-pauses.lengths_s[inner], kind="stable")[: max(0, sections - 1)]]
-    return pauses.middles_s[np.sort(chosen)]
+    told: np.ndarray = pauses.middles_s[np.sort(chosen)]
+    return told
 
 
 def shortened(pauses: Pauses, sample_rate_hz: int, *, longer_than_s: float, to_s: float) -> list[Mark]:
@@ -219,7 +225,7 @@ def stretches(cuts_s: Sequence[float], duration_s: float) -> list[tuple[float, f
 
 def _last(pauses: Pauses) -> bool:
     """Whether the last pause runs to the end of the recording."""
-    return pauses.ends_s[-1] >= pauses.duration_s
+    return bool(pauses.ends_s[-1] >= pauses.duration_s)
 
 
 def _noise(levels: np.ndarray) -> tuple[float, float]:
@@ -238,7 +244,7 @@ def _above(levels: np.ndarray, level: float) -> np.ndarray:
     return (smooth > level) & (power > level * 10 ** (-0.06))
 
 
-def _by_chunks(levels: np.ndarray, tell) -> np.ndarray:
+def _by_chunks(levels: np.ndarray, tell: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
     """A bool for each cell, worked out in chunks that overlap so that their edges do not show."""
     told = np.zeros(len(levels), bool)
     for start in range(0, len(levels), _CHUNK_CELLS):

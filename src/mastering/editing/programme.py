@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 from mastering.editing.plain import as_plain, from_plain
 from mastering.errors import MasteringError
@@ -99,18 +100,18 @@ def joined(pieces: Sequence[Piece]) -> tuple[Piece, ...]:
             and last.span.recording == piece.span.recording
             and last.span.end_sample == piece.span.start_sample
         )
-        if follows:
+        if last is not None and follows:
             whole[-1] = replace(last, span=replace(last.span, end_sample=piece.span.end_sample))
         else:
             whole.append(piece)
     return tuple(whole)
 
 
-def as_list(pieces: Sequence[Piece]) -> list[dict]:
+def as_list(pieces: Sequence[Piece]) -> list[dict[str, Any]]:
     """Plain values for JSON; what is left at its default is left out."""
     return as_plain(pieces)
 
 
-def from_list(rows: Sequence[dict]) -> tuple[Piece, ...]:
+def from_list(rows: Sequence[dict[str, Any]]) -> tuple[Piece, ...]:
     """Read what `as_list` wrote."""
     return from_plain(rows, Piece)

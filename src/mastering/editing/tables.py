@@ -4,6 +4,7 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from mastering.editing.texts import UnreadableText
 
@@ -42,7 +43,7 @@ def read_table(text: str, separator: str | None = None) -> list[list[str]]:
     return [cells for row in rows if any(cells := [_plain_again(cell.strip()) for cell in row])]
 
 
-def write_table(header: Sequence[str], rows: Iterable[Sequence]) -> str:
+def write_table(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
     """Write CSV with a header line. Cells a spreadsheet would run as a formula begin with an apostrophe."""
     text = io.StringIO()
     writer = csv.writer(text)
@@ -56,7 +57,7 @@ def _rows(text: str, separator: str) -> list[list[str]]:
     return list(csv.reader(io.StringIO(straight), delimiter=separator, skipinitialspace=True))
 
 
-def _harmless(cell):
+def _harmless(cell: Any) -> Any:
     return f"'{cell}" if isinstance(cell, str) and _RUNNABLE.match(cell) else "" if cell is None else cell
 
 

@@ -27,4 +27,5 @@ def amplitude_of_db(level_db: float) -> float:
 def db_of_powers(power: np.ndarray) -> np.ndarray:
     """`db_of_power` over an array."""
     with np.errstate(divide="ignore"):
-        return 10 * np.log10(power)
+        told: np.ndarray = 10 * np.log10(power)
+        return told

@@ -34,7 +34,8 @@ def quantised(power: np.ndarray) -> np.ndarray:
     """Turn mean squares into hundredths of a decibel, int16."""
     centibels = np.maximum(np.rint(1000 * np.log10(np.maximum(power, _FAINTEST))), -32000)
     centibels[power == 0] = _SILENT
-    return centibels.astype(np.int16)
+    told: np.ndarray = centibels.astype(np.int16)
+    return told
 
 
 def powers(levels: np.ndarray) -> np.ndarray:
@@ -44,4 +45,5 @@ def powers(levels: np.ndarray) -> np.ndarray:
 
 def is_silent(levels: np.ndarray) -> np.ndarray:
     """Tell which cells are digital silence, bool."""
-    return levels == _SILENT
+    told: np.ndarray = levels == _SILENT
+    return told

@@ -73,4 +73,5 @@ def _sines(length: int, rate_hz: float) -> np.ndarray:
     phase = 2 * np.pi * np.outer(np.arange(length) / rate_hz, at_hz)
     waves = np.stack([np.cos(phase), np.sin(phase)], axis=2).reshape(length, -1)
     # A sine of amplitude a projects to a/2 times the window's sum; its power is a²/2.
-    return (waves * window[:, None] * (sqrt(2) / window.sum())).astype(np.float32)
+    told: np.ndarray = (waves * window[:, None] * (sqrt(2) / window.sum())).astype(np.float32)
+    return told

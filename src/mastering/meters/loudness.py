@@ -83,7 +83,9 @@ def _windows(steps: np.ndarray, length: int) -> np.ndarray:
     if len(steps) < length:
         return np.empty(0)
     # Summed shift by shift, not by a running total: a whisper after a shout keeps its digits.
-    return sum(steps[start : len(steps) - length + 1 + start] for start in range(length)) / length
+    shifted = (steps[start : len(steps) - length + 1 + start] for start in range(length))
+    told: np.ndarray = sum(shifted, np.zeros(len(steps) - length + 1)) / length
+    return told
 
 
 def _lufs(power: np.ndarray) -> np.ndarray:

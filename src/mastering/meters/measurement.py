@@ -4,7 +4,7 @@ import json
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -24,7 +24,9 @@ class Sound(Protocol):
     sample_rate_hz: int
     channels: int
     channel_names: tuple[str, ...]
-    frames: int
+
+    @property
+    def frames(self) -> int: ...
 
     @property
     def promised_s(self) -> float | None: ...
@@ -67,7 +69,7 @@ class Measurement:
     facts: FileFacts
     levels: Levels
 
-    def figures(self) -> dict[str, str | int | float | None]:
+    def figures(self) -> dict[str, Any]:
         """The public figures under their public names. Levels are rounded to hundredths; null is undefined."""
         facts = self.facts
         return {
@@ -81,7 +83,7 @@ class Measurement:
             "size_bytes": facts.size_bytes,
         } | {name: _rounded(getattr(self.levels, name), _DIGITS.get(name, 2)) for name in LEVEL_FIGURES}
 
-    def origin(self) -> dict[str, str | bool | int | float | None]:
+    def origin(self) -> dict[str, Any]:
         """What a slip keeps beyond the figures: the exact length, float or not, and what the recorder wrote."""
         facts = self.facts
         return {

@@ -234,7 +234,8 @@ def _energies(column: np.ndarray, cell_starts: np.ndarray) -> np.ndarray:
     """The sum of squares of each cell, float64."""
     if len(column) % CELLS_PER_SECOND == 0 and len(cell_starts) == CELLS_PER_SECOND:
         rows = column.reshape(CELLS_PER_SECOND, -1)
-        return np.vecdot(rows, rows).astype(np.float64)
+        told: np.ndarray = np.vecdot(rows, rows).astype(np.float64)
+        return told
     return np.add.reduceat(np.square(column, dtype=np.float64), cell_starts)
 
 

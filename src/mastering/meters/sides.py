@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from math import inf, log10, sqrt
+from typing import Any
 
 BY_ITSELF, SUM, LEFT, RIGHT, TURNED = "by itself", "sum", "left", "right", "one side turned"
 WAYS = (BY_ITSELF, SUM, LEFT, RIGHT, TURNED)
@@ -59,7 +60,7 @@ class Sides:
         return SUM
 
 
-def sides_of(figures: Mapping) -> Sides | None:
+def sides_of(figures: Mapping[str, Any]) -> Sides | None:
     """The sides of a recording, from what its slip keeps; None where it has not two, or not all is known."""
     if figures.get("channels") != 2:
         return None

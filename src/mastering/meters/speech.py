@@ -5,6 +5,7 @@ from math import inf
 
 import numpy as np
 
+from mastering.certain import certain
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers
 
@@ -51,7 +52,7 @@ def noise_floor(envelope: Envelope) -> float | None:
     # Between the gaps that a gate has left, a half second is hardly ever free of the soft end of a word, and what is
     # hardly softer than the words is one of them.
     uneven = half is None or half > _UNEVEN * moment
-    found = db_of_power(moment if uneven else half)
+    found = db_of_power(moment if half is None or uneven else half)
     return None if active_level(envelope.weighted) - found < _CLEAR_DB else found
 
 
@@ -98,7 +99,7 @@ def quietest_stretch(envelope: Envelope) -> tuple[float, float] | None:
     if short is None:
         return None
     power, start, cells = short
-    long = _quietest_window(envelope.power, 3 * _WINDOW_CELLS)
+    long = certain(_quietest_window(envelope.power, 3 * _WINDOW_CELLS))
     if long[2] > cells and long[0] <= power * 10**0.2:
         power, start, cells = long
     return start / CELLS_PER_SECOND, (start + cells) / CELLS_PER_SECOND
@@ -122,7 +123,7 @@ def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
             offset = max(0, start - _LEAST_SPEECH_CELLS)
             first = spoken[0] + offset if first is None else first
             last = spoken[-1] + offset
-    if first is None:
+    if first is None or last is None:
         return None
     return float(first / CELLS_PER_SECOND), float((len(envelope) - 1 - last) / CELLS_PER_SECOND)
 
@@ -198,7 +199,7 @@ def room_stretch(envelope: Envelope) -> tuple[float, float] | None:
     if found is None or is_pause(envelope, *found):
         return found
     for cells in _SCRAPS_CELLS:
-        _, start, length = _quietest_window(envelope.power, cells)
+        _, start, length = certain(_quietest_window(envelope.power, cells))
         scrap = start / CELLS_PER_SECOND, (start + length) / CELLS_PER_SECOND
         if is_pause(envelope, *scrap):
             return scrap
@@ -277,7 +278,7 @@ def matching_gain(surroundings: list[tuple[Envelope, float, float]], pickup: tup
     Surroundings in which nobody speaks say nothing of the voice: the whole of their recording counts instead.
     """
     around = [(spoken_level(*each), _whole_level(each[0])) for each in surroundings]
-    levels = [level for level, whole in around if level is not None and level > whole - _NOBODY_SPEAKS_DB]
+    levels = [level for level, whole in around if level is not None and level > certain(whole) - _NOBODY_SPEAKS_DB]
     levels = levels or [whole for _, whole in around if whole is not None]
     own = spoken_level(*pickup)
     if not levels or own is None:

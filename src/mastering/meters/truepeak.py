@@ -19,7 +19,8 @@ def _interpolator() -> np.ndarray:
     times = fractions[None, :] - offsets[:, None]
     window = np.i0(6.0 * np.sqrt(np.clip(1 - (times / (_TAPS / 2)) ** 2, 0, None))) / np.i0(6.0)
     taps = np.sinc(times) * window
-    return taps / taps.sum(axis=0)
+    told: np.ndarray = taps / taps.sum(axis=0)
+    return told
 
 
 def _segment_matrix(taps: np.ndarray) -> np.ndarray:
@@ -54,7 +55,7 @@ def peaks_between(padded: np.ndarray, *, above: float) -> np.ndarray:
     np.ndarray, shape (frames,), float32
     """
     magnitude = np.abs(padded)
-    own = magnitude[CONTEXT:-CONTEXT]
+    own: np.ndarray = magnitude[CONTEXT:-CONTEXT]
     highest = np.maximum.reduceat(magnitude, np.arange(0, len(magnitude), CONTEXT))
     around = np.maximum(np.maximum(highest[:-2], highest[1:-1]), highest[2:])
     chosen = np.flatnonzero(around * _HIGHEST_GAIN > above)
@@ -71,7 +72,7 @@ def peaks_between(padded: np.ndarray, *, above: float) -> np.ndarray:
 
 def loudest_channel(samples: np.ndarray) -> np.ndarray:
     """The highest magnitude over the channels: (frames, channels) to (frames,)."""
-    loudest = np.abs(samples[:, 0])
+    loudest: np.ndarray = np.abs(samples[:, 0])
     for channel in range(1, samples.shape[1]):
         np.maximum(loudest, np.abs(samples[:, channel]), out=loudest)
     return loudest

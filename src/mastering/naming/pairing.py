@@ -75,7 +75,7 @@ def _by_number(names: Sequence[str], targets: Sequence[Target]) -> dict[int, int
     known by its own number, by one in its dictated name, or by its place."""
     groups = [_numbers(name) for name in names]
     dictated = [_numbers(target.name) for target in targets]
-    known_by = [
+    known_by: list[list[int | None]] = [
         [target.number for target in targets],
         *([group[at] if -len(group) <= at < len(group) else None for group in dictated] for at in (-1, 0, 1)),
         [target.place for target in targets],

@@ -7,10 +7,11 @@ empty: `{role}[ {number}]`. Braces and brackets that are meant as such are writt
 
 import re
 import unicodedata
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import lru_cache
+from typing import Any
 
 from mastering.errors import MasteringError
 
@@ -83,7 +84,7 @@ class _Field:
     functions: tuple[tuple[str, str], ...]
 
 
-_Part = str | _Field | tuple
+_Part = str | _Field | tuple[Any, ...]
 
 
 @dataclass(frozen=True)
@@ -208,7 +209,7 @@ def _perhaps(name: str, known: Mapping[str, str]) -> str:
     return f" Did you mean {near[0]}?" if near else f" There are: {', '.join(known)}."
 
 
-def _fields(parts: tuple[_Part, ...]):
+def _fields(parts: tuple[_Part, ...]) -> Iterator[str]:
     for part in parts:
         if isinstance(part, _Field):
             yield part.name

@@ -1,7 +1,9 @@
 """What a rule may ask of a file: named values, a range, a pattern, or all of a list."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from math import inf, isfinite
+from typing import Any
 
 Value = str | int | float
 
@@ -16,7 +18,7 @@ class Named:
     def first(self) -> Value:
         return self.values[0]
 
-    def stated(self) -> dict:
+    def stated(self) -> dict[str, Any]:
         """As TOML states it."""
         return {"exactly": self.first} if len(self.values) == 1 else {"one_of": list(self.values)}
 
@@ -62,7 +64,7 @@ class Range:
         """The same range, so much higher."""
         return Range(low=self.low + by, high=self.high + by)
 
-    def stated(self) -> dict:
+    def stated(self) -> dict[str, Any]:
         """As TOML states it."""
         if self.target is not None:
             return {"target": self.target, "tolerance": round(self.high - self.target, 6)}
@@ -91,7 +93,7 @@ class Pattern:
     def first(self) -> str:
         return self.text
 
-    def stated(self) -> dict:
+    def stated(self) -> dict[str, Any]:
         """As TOML states it."""
         return {"exactly": self.text}
 
@@ -110,7 +112,7 @@ class Items:
     def first(self) -> tuple[str, ...]:
         return self.values
 
-    def stated(self) -> dict:
+    def stated(self) -> dict[str, Any]:
         """As TOML states it."""
         return {"exactly": list(self.values)}
 
@@ -124,7 +126,7 @@ OPEN = Range()
 """Asks for nothing."""
 
 
-def range_of(demands: dict[str, Demand], name: str) -> Range | None:
+def range_of(demands: Mapping[str, Demand], name: str) -> Range | None:
     """The range that is asked by a rule; None where it asks for none."""
     demand = demands.get(name)
     return demand if isinstance(demand, Range) else None

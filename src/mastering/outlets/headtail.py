@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from mastering.meters.envelope import CELLS_PER_SECOND, is_silent
 from mastering.meters.meter import Levels
 from mastering.outlets.demands import Demand, Range, range_of
@@ -37,8 +39,10 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
     if levels.head_s is None or not demands.keys() & _WORDS.keys():
         return HeadTail(Edges())
     envelope, usable = levels.envelope, quiet_s is not None
-    length_s = quiet_s[1] - quiet_s[0] if usable else 0.0
-    changes, collisions, wanted_s = {}, {}, 0.0
+    length_s = quiet_s[1] - quiet_s[0] if quiet_s else 0.0
+    changes: dict[str, float] = {}
+    collisions: dict[str, str] = {}
+    wanted_s = 0.0
     for name, silent in ((HEAD, _silent_run(envelope.power)), (TAIL, _silent_run(envelope.power[::-1]))):
         demand, has_s = range_of(demands, name), getattr(levels, name)
         end = name[:4]
@@ -88,7 +92,7 @@ def _change(has_s: float, silent_s: float, demand: Range) -> tuple[float, float]
     return round(cut_s, 2), round(wanted_s - (has_s - cut_s), 2)
 
 
-def _silent_run(levels) -> float:
+def _silent_run(levels: np.ndarray) -> float:
     """How long it is digitally silent from its start, seconds; a moment of it, as codecs leave, is none."""
     sounding = ~is_silent(levels)
     run_s = float(sounding.argmax() if sounding.any() else len(levels)) / CELLS_PER_SECOND

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from mastering.meters.sides import BY_ITSELF, LEFT, MOST_LOSS_DB, RIGHT, SUM, TURNED, Sides, sides_of
 
@@ -34,7 +35,9 @@ class Known:
 NOTHING_KNOWN = Known()
 
 
-def known_of(recordings: Mapping[Path, tuple[str, Mapping]], *, channels: int, wish: str = BY_ITSELF) -> Known:
+def known_of(
+    recordings: Mapping[Path, tuple[str, Mapping[str, Any]]], *, channels: int, wish: str = BY_ITSELF
+) -> Known:
     """What matters of some recordings for a file with so many channels.
 
     Parameters
@@ -44,7 +47,10 @@ def known_of(recordings: Mapping[Path, tuple[str, Mapping]], *, channels: int, w
     wish
         How mono is to be made of two sides.
     """
-    folds, mono, collisions, remarks = {}, {}, [], []
+    folds: dict[Path, str] = {}
+    mono: dict[str, list[str]] = {}
+    collisions: list[str] = []
+    remarks: list[str] = []
     for path, (name, figures) in recordings.items():
         whose = f"{name}: " if len(recordings) > 1 else ""
         remarks += [whose + said for said in _of_any(figures)]
@@ -63,7 +69,7 @@ def known_of(recordings: Mapping[Path, tuple[str, Mapping]], *, channels: int, w
     return Known(folds, "; ".join(told), tuple(collisions), tuple(remarks))
 
 
-def _of_any(figures: Mapping) -> list[str]:
+def _of_any(figures: Mapping[str, Any]) -> list[str]:
     told = []
     if figures.get("lossy") or (figures.get("lossy") is None and figures.get("bit_depth") is None):
         told.append(

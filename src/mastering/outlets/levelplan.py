@@ -1,6 +1,7 @@
 """The level plan: what will be done to a section, what should come of it, and what cannot be had."""
 
 from dataclasses import dataclass, field
+from typing import Any
 
 from mastering.meters.envelope import Envelope
 from mastering.shaping.chain import Chain
@@ -42,11 +43,14 @@ class LevelPlan:
     remarks: tuple[str, ...] = ()
 
     @classmethod
-    def from_dict(cls, values: dict) -> "LevelPlan":
+    def from_dict(cls, values: dict[str, Any]) -> "LevelPlan":
         """Read what `dataclasses.asdict` wrote, perhaps by way of JSON."""
-        kept = {name: tuple(value) if isinstance(value, list) else value for name, value in values.items()}
+        kept: dict[str, Any] = {
+            name: tuple(value) if isinstance(value, list) else value for name, value in values.items()
+        }
         kept["passages"] = tuple(tuple(passage) for passage in values.get("passages", ()))
-        return cls(**kept | {"edges": Edges(**values["edges"])})
+        kept["edges"] = Edges(**values["edges"])
+        return cls(**kept)
 
     def chain(self, envelope: Envelope) -> Chain:
         """All it takes to carry the plan out; `envelope` is the one it was made from."""

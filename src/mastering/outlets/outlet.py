@@ -4,6 +4,7 @@ import datetime
 from dataclasses import dataclass, replace
 from functools import cached_property
 from math import isfinite
+from typing import Any
 
 from mastering.audio.encodings import Encoding, nearest_kbps
 from mastering.audio.formats import QUALITY, VARIABLE, written_in
@@ -68,7 +69,7 @@ class Outlet:
         """The rule of this name, if there is one."""
         return self._by_name.get(name)
 
-    def _stated(self, name: str):
+    def _stated(self, name: str) -> Any:
         """The value of a rule that is the same for all files."""
         rule = self.rule(name)
         return rule.demands[None].first if rule else None
@@ -81,7 +82,7 @@ class Outlet:
     @property
     def joined(self) -> bool:
         """Whether all sections go into one file."""
-        return self._stated("files") == JOINED
+        return bool(self._stated("files") == JOINED)
 
     @property
     def folder(self) -> str:
@@ -95,7 +96,8 @@ class Outlet:
     @property
     def chapters(self) -> str | None:
         """Where chapter marks come from, None where none are asked."""
-        return self._stated("chapters")
+        stated: str | None = self._stated("chapters")
+        return stated
 
     @property
     def tag_patterns(self) -> dict[str, str]:
@@ -110,7 +112,7 @@ class Outlet:
     @property
     def names_encoder(self) -> bool:
         """Whether files say what encoded them."""
-        return self._stated("tag_encoder") == ASKED
+        return bool(self._stated("tag_encoder") == ASKED)
 
     @cached_property
     def artwork(self) -> ArtworkRule | None:
@@ -136,7 +138,7 @@ class Outlet:
     def channels_for(self, source_channels: int, *, content_kind: str) -> int:
         """How many channels a file for this outlet has, made from a recording with so many."""
         asked = self.demands(channels=source_channels, content_kind=content_kind)["channels"].first
-        return {MONO: 1, AS_SOURCE: source_channels}.get(asked, 2)
+        return {MONO: 1, AS_SOURCE: source_channels}.get(str(asked), 2)
 
     def settled(self, source_channels: list[int]) -> "Outlet":
         """This outlet for a run over such recordings: where all files are to be alike, one is stereo if any is."""
@@ -164,7 +166,7 @@ class Outlet:
         """What a finished file with so many channels is made of, as these rules ask."""
         asked = self.demands(channels=channels, content_kind=content_kind)
 
-        def first(name: str):
+        def first(name: str) -> Any:
             return asked[name].first if name in asked else None
 
         container = first("container")
@@ -191,11 +193,11 @@ class Outlet:
         return replace(plain, sample_format=None, bit_rate_kbps=_one_bit_rate(plain, rate))
 
 
-def _known(edge: float) -> float | None:
+def _known(edge: float) -> Any:
     return edge if isfinite(edge) else None
 
 
-def _one_bit_rate(encoding: Encoding, rate: Demand) -> float:
+def _one_bit_rate(encoding: Encoding, rate: Demand) -> Any:
     """The bitrate to make a file with: what is named, else the lowest there is in the range."""
     if not isinstance(rate, Range):
         return rate.first

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from math import inf
+from typing import Any
 
 import numpy as np
 
@@ -100,7 +101,7 @@ def levelled_parts(programme: Programme, passages: Sequence[Passage]) -> Program
 
 
 def plan_parted(
-    levels: Levels, passages: Sequence[Passage], outlet: Outlet, *, channels: int, content_kind: str, **wishes
+    levels: Levels, passages: Sequence[Passage], outlet: Outlet, *, channels: int, content_kind: str, **wishes: Any
 ) -> LevelPlan:
     """The plan of a whole whose passages are levelled already: what is asked of all of it, with no gain of its own.
 
@@ -110,8 +111,8 @@ def plan_parted(
     asked = outlet.demands(channels=channels, content_kind=content_kind)
     demands = {name: demand for name, demand in asked.items() if name not in names}
     for name in names & set(PEAK_RULES):
-        asked = [found for passage in passages if (found := range_of(passage.demands, name))]
-        if asked and (high := max(found.high for found in asked)) < inf:
+        ranges = [found for passage in passages if (found := range_of(passage.demands, name))]
+        if ranges and (high := max(found.high for found in ranges)) < inf:
             demands[name] = Range(high=high)
     plan = plan_levels(levels, demands, content_kind=content_kind, fixed_gain_db=0.0, **wishes)
     told = [(each.kind, each.start_s, each.end_s, each.plan.gain_db) for each in passages]

@@ -93,9 +93,8 @@ def _bar(steps: np.ndarray, peak_dbtp: float | None, noise_dbfs: float | None) -
     if len(loud):
         gate = 10 * np.log10(np.mean(10 ** (loud / 10))) - _GATE_LU
         low, middle, high = (float(value) for value in np.percentile(loud[loud >= gate], [10, 50, 95]))
-    else:
-        low = middle = high = None
-    return Bar(low_lufs=low, median_lufs=middle, high_lufs=high, peak_dbtp=peak_dbtp, noise_dbfs=noise_dbfs)
+        return Bar(low_lufs=low, median_lufs=middle, high_lufs=high, peak_dbtp=peak_dbtp, noise_dbfs=noise_dbfs)
+    return Bar(low_lufs=None, median_lufs=None, high_lufs=None, peak_dbtp=peak_dbtp, noise_dbfs=noise_dbfs)
 
 
 def _short_term(steps: np.ndarray) -> np.ndarray:

@@ -4,6 +4,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from math import inf
 
+import numpy as np
+
+from mastering.certain import certain
 from mastering.errors import CannotMake
 from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
@@ -177,12 +180,13 @@ def needed_gain_db(figures: dict[str, float | None], demands: dict[str, Demand])
     wanted = 0.0
     for name, demand in _aimed(demands).items():
         if demand.target is not None:
-            wanted = demand.target - figures[name]
+            wanted = demand.target - certain(figures[name])
             break
     if lowest > highest:
         # They cannot all be met; the first is, and the plan says by how much the others are missed.
         name, demand = next(iter(_aimed(demands).items()))
-        return _aim(figures[name], demand) - figures[name]
+        figure = certain(figures[name])
+        return _aim(figure, demand) - figure
     inside = Range(low=lowest, high=highest).inside(_INSIDE_DB)
     return min(max(wanted, lowest + inside), highest - inside)
 
@@ -223,7 +227,15 @@ class _Attempt:
 class _Planner:
     """Tries chains on one section."""
 
-    def __init__(self, levels, demands, lossy, treatment, content_kind, fixed_gain_db):
+    def __init__(
+        self,
+        levels: Levels,
+        demands: dict[str, Demand],
+        lossy: bool,
+        treatment: Treatment,
+        content_kind: str,
+        fixed_gain_db: float | None,
+    ):
         self._levels, self._demands, self._treatment, self._fixed_gain_db = levels, demands, treatment, fixed_gain_db
         margin_db = _LOSSY_MARGIN_DB if lossy else _PCM_MARGIN_DB
         peaks = [found for name in PEAK_RULES if (found := range_of(demands, name))]
@@ -232,12 +244,12 @@ class _Planner:
         self._quiet_s = room_stretch(levels.envelope)
         marked = treatment.noise_s if treatment.noise_s and treatment.noise_s[1] <= levels.duration_s else None
         self._noise_s = marked or self._quiet_s
-        self._noise_is_speech = bool(marked) and not is_pause(levels.envelope, *marked)
+        self._noise_is_speech = marked is not None and not is_pause(levels.envelope, *marked)
         self._head_tail = (
             plan_edges(levels, demands, self._quiet_s) if treatment.room_tone else left_alone(levels, demands)
         )
         self._may_ride = content_kind != "music"
-        self._curve = None
+        self._curve: np.ndarray | None = None
 
     def attempt(self, *, ride: bool, hush_db: float) -> _Attempt:
         ride, hush_db = ride and self._may_ride, hush_db if self._noise_s else 0.0
@@ -276,7 +288,7 @@ class _Planner:
             hush_db=hush_db,
             gain_db=gain_db,
             highest_gain_db=highest_gain_db,
-            source_peak_dbtp=figures["true_peak_dbtp"],
+            source_peak_dbtp=certain(figures[TRUE_PEAK]),
             rehearsed=rehearsed,
             figures=reached,
             unmet={name: by for name, by in unmet.items() if by > 0},
@@ -284,7 +296,8 @@ class _Planner:
 
     def settled(self, best: _Attempt, ride_would: str, known: Known) -> LevelPlan:
         """The plan that an attempt makes, with all there is to say about it."""
-        ranged = (float(self._curve.min()), float(self._curve.max())) if best.ride else None
+        curve = certain(self._curve) if best.ride else None
+        ranged = None if curve is None else (float(curve.min()), float(curve.max()))
         told = self._collisions(best, ride_would)
         remarks = [*known.remarks, *self._head_tail.remarks]
         if best.rehearsed.limited_db >= _HEAVY_LIMITING_DB:
@@ -365,11 +378,11 @@ class _Planner:
             # As far as the highest sample moves, the highest point between samples moves with it.
             moved_db = (int(base.peak.max()) - int(levels.envelope.peak.max())) / 100
             figures = {
-                SAMPLE_PEAK: levels.sample_peak_dbfs + moved_db,
-                TRUE_PEAK: levels.true_peak_dbtp + moved_db,
+                SAMPLE_PEAK: certain(levels.sample_peak_dbfs) + moved_db,
+                TRUE_PEAK: certain(levels.true_peak_dbtp) + moved_db,
                 INTEGRATED: None if levels.integrated_lufs is None else told.integrated_lufs,
                 RMS: told.rms_dbfs,
-                RMS_AES17: told.rms_dbfs + levels.rms_aes17_dbfs - levels.rms_dbfs,
+                RMS_AES17: told.rms_dbfs + certain(levels.rms_aes17_dbfs) - certain(levels.rms_dbfs),
                 NOISE_FLOOR: noise_floor(base),
                 LOUDNESS_RANGE: told.loudness_range_lu,
             }
@@ -387,10 +400,10 @@ class _Planner:
         name = next(iter(aimed), None)
         if self._fixed_gain_db is not None or name is None or name in PEAK_RULES:
             return gain_db, rehearsed
-        aim = figures[name] + needed_db
+        aim, predicts = certain(figures[name]) + needed_db, certain(RULE_KINDS[name].predicts)
         # A few rounds of putting on again what the limiter takes settle within hundredths.
         for _ in range(6):
-            reached = RULE_KINDS[name].predicts(self._foreseen(base, figures, gain_db, rehearsed))
+            reached = certain(predicts(self._foreseen(base, figures, gain_db, rehearsed)))
             wanted_db = min(gain_db + aim - reached, highest_db)
             if abs(wanted_db - gain_db) < 0.02:
                 break

@@ -7,6 +7,7 @@ import tomllib
 from dataclasses import replace
 from functools import cache, lru_cache
 from importlib import resources
+from typing import Any
 
 import tomli_w
 
@@ -86,7 +87,7 @@ def written(outlet: Outlet) -> str:
     """An outlet as TOML that `parse` reads again."""
     rules = []
     for rule in outlet.rules:
-        entry: dict = {"name": rule.name}
+        entry: dict[str, Any] = {"name": rule.name}
         for variant, demand in rule.demands.items():
             said = demand.stated()
             entry |= said if variant is None else {variant: said}
@@ -99,7 +100,7 @@ def written(outlet: Outlet) -> str:
     return tomli_w.dumps(head | {"rules": rules})
 
 
-def with_rule(outlet: Outlet, entry: dict) -> Outlet:
+def with_rule(outlet: Outlet, entry: dict[str, Any]) -> Outlet:
     """An outlet with a rule as TOML would state it, in place of the one of that name or after the last of its group.
 
     Raises BadOutlet; what contradicts itself is found by `parse`.
@@ -118,7 +119,7 @@ def without_rule(outlet: Outlet, name: str) -> Outlet:
     return replace(outlet, rules=tuple(rule for rule in outlet.rules if rule.name != name))
 
 
-def _plain_text(data: dict, name: str) -> str:
+def _plain_text(data: dict[str, Any], name: str) -> str:
     text = data.get(name)
     if text is None:
         raise BadOutlet(f"The outlet does not state its {name}.")
@@ -127,7 +128,7 @@ def _plain_text(data: dict, name: str) -> str:
     return text.strip()
 
 
-def _old_entries(data: dict) -> list[dict]:
+def _old_entries(data: dict[str, Any]) -> list[dict[str, Any]]:
     """What sheets of the first form state outside their rules, as rules."""
     entries = []
     if "names" in data:
@@ -148,7 +149,7 @@ def _old_entries(data: dict) -> list[dict]:
     return entries
 
 
-def _rule(entry: dict) -> Rule:
+def _rule(entry: dict[str, Any]) -> Rule:
     name = entry.get("name", "")
     if not isinstance(name, str) or name not in RULE_KINDS:
         raise BadOutlet(f"There is no rule called “{name}”. Rules are: {', '.join(RULE_KINDS)}.")
@@ -179,7 +180,7 @@ def _rule(entry: dict) -> Rule:
     return Rule(name, source.strip(), demands, dated)
 
 
-def _demand(name: str, entry: dict) -> Demand:
+def _demand(name: str, entry: dict[str, Any]) -> Demand:
     if unknown := set(entry) - _DEMAND_KEYS:
         raise BadOutlet(f"The rule “{name}” has a word nobody knows: {', '.join(sorted(unknown))}.")
     kind = RULE_KINDS[name]
@@ -203,7 +204,7 @@ def _demand(name: str, entry: dict) -> Demand:
     return given
 
 
-def _named(kind: RuleKind, entry: dict) -> Demand:
+def _named(kind: RuleKind, entry: dict[str, Any]) -> Demand:
     """A demand for one value, for one of several, for a text or for a whole list."""
     name, value = kind.name, entry.get("exactly")
     if kind.takes == PATTERN:
@@ -218,7 +219,7 @@ def _named(kind: RuleKind, entry: dict) -> Demand:
         if not isinstance(value, list) or not value or any(each not in kind.choices for each in value):
             raise BadOutlet(f"The rule “{name}” takes a list of these: {', '.join(kind.choices)}.")
         return Items(tuple(dict.fromkeys(value)))
-    values = [value] if "exactly" in entry else entry["one_of"]
+    values: Any = [value] if "exactly" in entry else entry["one_of"]
     if not isinstance(values, list) or not values:
         raise BadOutlet(f"“one_of” of the rule “{name}” is a list of values.")
     if kind.takes == NUMBER:
@@ -229,7 +230,7 @@ def _named(kind: RuleKind, entry: dict) -> Demand:
     return Named(tuple(values))
 
 
-def _number(kind: RuleKind, value, *, least: float | None = None) -> float:
+def _number(kind: RuleKind, value: Any, *, least: float | None = None) -> float:
     least = kind.least if least is None else least
     number = isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
     if not number or not least <= value <= kind.most:

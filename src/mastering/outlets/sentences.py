@@ -34,7 +34,7 @@ def steps(plan: LevelPlan) -> list[tuple[str, str]]:
         told.append(("Room tone", "; ".join(ends)))
     if plan.rumble_hz:
         told.append(("Rumble filter", f"nothing below {plan.rumble_hz:g} Hz"))
-    if plan.hush_db:
+    if plan.hush_db and plan.noise_s:
         start_s, end_s = plan.noise_s
         told.append(
             ("Hush", f"steady noise {plan.hush_db:.1f} dB lower, learned from {clock(start_s, 1)} to {clock(end_s, 1)}")

@@ -4,10 +4,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from math import inf
 from statistics import median
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
+from mastering.certain import certain
 from mastering.errors import CannotMake
 from mastering.meters import loudness
 from mastering.meters.decibels import db_of_power
@@ -82,11 +83,11 @@ def plan_member(
 ) -> LevelPlan | CannotMake:
     """The plan of one section, with the gain of its set and the loudness it has to lie near, where it has them."""
     levels = member.levels
-    asked = {"channels": levels.channels, "content_kind": member.content_kind}
+    asked: dict[str, Any] = {"channels": levels.channels, "content_kind": member.content_kind}
     lossy = outlet.encoding(**asked).lossy
     try:
         if member.passages:
-            wishes = {"lossy": lossy, "treatment": member.treatment, "known": member.known}
+            wishes: dict[str, Any] = {"lossy": lossy, "treatment": member.treatment, "known": member.known}
             return plan_parted(levels, member.passages, outlet, **asked, **wishes)
         return plan_levels(
             levels,
@@ -137,17 +138,17 @@ def shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
             continue
         lowest_db, highest_db = max(lowest_db, low_db), min(highest_db, high_db)
         steps.append(levels.steps)
-        energy, frames = energy + 10 ** (levels.rms_dbfs / 10) * levels.frames, frames + levels.frames
+        energy, frames = energy + 10 ** (certain(levels.rms_dbfs) / 10) * levels.frames, frames + levels.frames
         highest = {name: max(peak, figures[name]) for name, peak in highest.items()}
     if not steps:
         return None
     rms_dbfs = db_of_power(energy / frames)
-    whole = {
+    whole: dict[str, float | None] = {
         INTEGRATED: loudness.integrated(np.concatenate(steps)),
         RMS: rms_dbfs,
         RMS_AES17: rms_dbfs + 10 * float(np.log10(2)),
     }
-    gain_db = needed_gain_db(whole | highest, together)
+    gain_db = needed_gain_db({**whole, **highest}, together)
     if lowest_db <= highest_db:
         # Every section can be in its range at once: no further from the aim than that takes.
         inside_db = min(0.1, (highest_db - lowest_db) / 2)

@@ -24,4 +24,5 @@ def crossfaded(ending: np.ndarray, beginning: np.ndarray, *, overlap: int) -> np
     """
     count = len(ending)
     at = overlap - count
-    return ending * fade_gains("out", overlap, at, count) + beginning * fade_gains("in", overlap, at, count)
+    told: np.ndarray = ending * fade_gains("out", overlap, at, count) + beginning * fade_gains("in", overlap, at, count)
+    return told

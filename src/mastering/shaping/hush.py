@@ -19,7 +19,7 @@ _SMOOTHED = (5, 3)
 
 def window_frames(sample_rate_hz: int) -> int:
     """The length of the analysis window: a power of two, about 40 ms."""
-    return 1 << round(np.log2(_WINDOW_S * sample_rate_hz))
+    return int(1 << round(np.log2(_WINDOW_S * sample_rate_hz)))
 
 
 def noise_power(quiet: np.ndarray, *, sample_rate_hz: int) -> np.ndarray:
@@ -28,7 +28,8 @@ def noise_power(quiet: np.ndarray, *, sample_rate_hz: int) -> np.ndarray:
     if len(quiet) < 2 * size:
         quiet = np.resize(quiet, (2 * size, quiet.shape[1]))
     spectra = scipy.fft.rfft(_frames(quiet, size) * _window(size), axis=-1)
-    return (np.abs(spectra) ** 2).mean(axis=1).astype(np.float32)
+    told: np.ndarray = (np.abs(spectra) ** 2).mean(axis=1).astype(np.float32)
+    return told
 
 
 def hushed(

@@ -50,7 +50,7 @@ def limited(
 class _Length:
     """Counts a stream as it passes, so that what was added behind it can be cut off again."""
 
-    def __init__(self):
+    def __init__(self) -> None:
         self.frames = 0
         self.ended = False
 
@@ -78,7 +78,7 @@ def _with_attenuation(
 ) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
     """Each chunk with the attenuation, dB, that each group of its samples asks for; None for none at all."""
     before = np.zeros((CONTEXT, channels), np.float32)
-    current = next(chunks)
+    current: np.ndarray | None = next(chunks)
     while current is not None:
         following = next(chunks, None)
         after = np.zeros((CONTEXT, channels), np.float32) if following is None else following[:CONTEXT]
@@ -127,11 +127,12 @@ class _GainCurve:
         width = self._ahead + 1
         smooth_db = np.maximum((total[width:] - total[:-width]) / width, 0.0)
         at_groups = (10 ** (-smooth_db / 20)).astype(np.float32)
-        return (at_groups[:-1, None] + np.diff(at_groups)[:, None] * _RAMP).ravel()
+        told: np.ndarray = (at_groups[:-1, None] + np.diff(at_groups)[:, None] * _RAMP).ravel()
+        return told
 
     def _released(self, attenuation_db: np.ndarray) -> np.ndarray:
         falling = np.arange(1, len(attenuation_db) + 1) * self._release_db
-        held = np.maximum.accumulate(np.maximum(attenuation_db + falling, self._held_db)) - falling
+        held: np.ndarray = np.maximum.accumulate(np.maximum(attenuation_db + falling, self._held_db)) - falling
         np.maximum(held, 0.0, out=held)
         self._held_db = float(held[-1])
         return held

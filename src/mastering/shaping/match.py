@@ -52,9 +52,9 @@ def matching_gains(tracks: Sequence[tuple[Envelope, int]]) -> list[float | None]
         for at in range(len(tracks)):
             others = np.delete(loud, at, axis=0).max(axis=0) if len(tracks) > 1 else 0.0
             own = levels[at][spoken[at] & (loud[at] > others * 10 ** (_CLEAR_DB / 10))]
-            own_db[at] = _level_of(own)
-            if own_db[at] is not None:
-                gains_db[at] = -own_db[at]
+            own_db[at] = level_db = _level_of(own)
+            if level_db is not None:
+                gains_db[at] = -level_db
         if np.abs(gains_db - before).max() < 0.05:
             break
     first_db = own_db[0]

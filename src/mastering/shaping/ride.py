@@ -68,4 +68,5 @@ def _slow_below(wanted_db: np.ndarray) -> np.ndarray:
     way_db = np.arange(len(wanted_db)) * (FASTEST_DB_PER_S / CELLS_PER_SECOND)
     forward = np.minimum.accumulate(wanted_db - way_db) + way_db
     backward = (np.minimum.accumulate(wanted_db[::-1] - way_db) + way_db)[::-1]
-    return np.minimum(forward, backward)
+    told: np.ndarray = np.minimum(forward, backward)
+    return told

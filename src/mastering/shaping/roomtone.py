@@ -86,7 +86,8 @@ class _Steady:
         """What is steady from one sample on, shape (count, channels); counted from the start of the stretch."""
         places = np.arange(start, start + count)
         waves = np.exp(2j * np.pi * np.outer(places, self.frequencies))
-        return (waves @ self.amplitudes).real
+        told: np.ndarray = (waves @ self.amplitudes).real
+        return told
 
 
 def _strongest(rest: np.ndarray) -> float | None:
@@ -173,4 +174,5 @@ def _shapes(rest: np.ndarray, frame: int) -> np.ndarray:
     scale = np.sqrt(np.divide(wanted, power, out=np.zeros(channels), where=power > 0))
     values, vectors = np.linalg.eigh(cross)
     roots = vectors * np.sqrt(np.maximum(values, 0))[:, None, :]
-    return roots * scale[None, :, None]
+    told: np.ndarray = roots * scale[None, :, None]
+    return told

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, fields
+from typing import Any
 
 from mastering.errors import MasteringError
 from mastering.meters.sides import BY_ITSELF, WAYS
@@ -52,7 +53,7 @@ class Treatment:
     room_tone: bool = True
     together: bool = False
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if self.hush not in CHOICES or self.ride not in CHOICES:
             raise BadTreatment(f"Hush and ride are done {', '.join(CHOICES[:-1])} or {ALWAYS}.")
         if self.mono not in WAYS:
@@ -83,7 +84,7 @@ class Treatment:
         """Whether levels with and without the rumble filter are wanted."""
         return bool(self.rumble_hz) and self.rumble == NEEDED
 
-    def as_dict(self) -> dict:
+    def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON; what is left at its default is left out."""
         return {name: value for name, value in asdict(self).items() if value != getattr(AS_IT_IS, name)}
 
@@ -91,7 +92,7 @@ class Treatment:
 AS_IT_IS = Treatment()
 
 
-def treatment_of(values: Mapping) -> Treatment:
+def treatment_of(values: Mapping[str, Any]) -> Treatment:
     """Read what `as_dict` wrote, or the same from a form. Raises BadTreatment."""
     known = {field.name for field in fields(Treatment)}
     if unknown := set(values) - known:

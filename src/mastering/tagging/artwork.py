@@ -7,6 +7,7 @@ from functools import lru_cache
 
 from PIL import Image, UnidentifiedImageError
 
+from mastering.certain import certain
 from mastering.errors import MasteringError
 
 FORMATS = {"JPEG": "jpg", "PNG": "png"}
@@ -71,7 +72,7 @@ def inspect(data: bytes) -> ArtworkFacts:
     """Look at a picture without trusting it. Raises BadArtwork. Files made one after the other carry the same one."""
     with _opened(data) as picture:
         return ArtworkFacts(
-            format=picture.format,
+            format=certain(picture.format),
             width_px=picture.width,
             height_px=picture.height,
             colour=_COLOURS.get(picture.mode, picture.mode),

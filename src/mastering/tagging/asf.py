@@ -1,6 +1,7 @@
 """Tags of Windows Media."""
 
 from pathlib import Path
+from typing import Any
 
 from mutagen.asf import ASF
 
@@ -31,8 +32,9 @@ HELD = frozenset(_NAMES)
 def write(path: Path, given: Inscription) -> None:
     """Write all of it anew; nothing else that tags said before remains."""
     file = ASF(path)
-    file.tags.clear()
+    tags: Any = file.tags
+    tags.clear()
     for name, key in _NAMES.items():
         if text := given.tags.get(name):
-            file.tags[key] = [text]
+            tags[key] = [text]
     file.save()

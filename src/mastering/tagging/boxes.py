@@ -3,6 +3,7 @@
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import BinaryIO
 
 _FAMILIES = (b"moov", b"trak", b"mdia", b"minf", b"stbl", b"tref")
 """Boxes that hold nothing but boxes."""
@@ -46,7 +47,7 @@ def read_box(name: bytes, body: bytes) -> Box:
     return Box(name, b"", inner)
 
 
-def top_boxes(file, end: int) -> Iterator[tuple[bytes, int, int]]:
+def top_boxes(file: BinaryIO, end: int) -> Iterator[tuple[bytes, int, int]]:
     """The outermost boxes of a file of `end` bytes: name, first byte, size. Raises ValueError as `read_box` does."""
     at = 0
     while at + 8 <= end:

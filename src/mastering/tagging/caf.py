@@ -2,6 +2,7 @@
 
 import struct
 from pathlib import Path
+from typing import BinaryIO
 
 from mastering.tagging.inscription import Inscription
 
@@ -32,7 +33,7 @@ def write(path: Path, given: Inscription) -> None:
             file.write(struct.pack(">4sq", b"info", len(body)) + body)
 
 
-def _without_old(file, size_bytes: int) -> int:
+def _without_old(file: BinaryIO, size_bytes: int) -> int:
     """Take old texts out of use: the last by cutting them off, others as free room. Returns where the file ends.
 
     Raises ValueError for sound that does not say how long it is: nothing can stand behind it.

@@ -1,9 +1,11 @@
 """What a finished file really carries, read by other code than wrote it: libav, and the bytes themselves."""
 
 import struct
+from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, BinaryIO
 
 import av
 
@@ -64,7 +66,7 @@ def read_carried(path: Path) -> Carried:
             picture = _picture(opened)
     except (av.error.FFmpegError, ValueError, OSError, IndexError):
         return NOTHING
-    structure: dict = {"form": scheme if scheme != "ID3" else None} if tags else {}
+    structure: dict[str, Any] = {"form": scheme if scheme != "ID3" else None} if tags else {}
     # What is damaged in it cannot be read, and a file from anywhere may be.
     with suppress(struct.error, IndexError, ValueError):
         if head[:3] == b"ID3" or container == "aiff":
@@ -111,7 +113,7 @@ def _tags(said: dict[str, str], names: dict[str, str], *, vorbis: bool) -> dict[
     return tags
 
 
-def _chapters(opened) -> list[Chapter]:
+def _chapters(opened: Any) -> list[Chapter]:
     found = [
         Chapter(
             start_s=float(chapter["start"] * chapter["time_base"]),
@@ -123,7 +125,7 @@ def _chapters(opened) -> list[Chapter]:
     return sorted(found, key=lambda chapter: chapter.start_s)
 
 
-def _picture(opened) -> bytes:
+def _picture(opened: Any) -> bytes:
     kind = av.stream.Disposition
     for stream in opened.streams.video:
         # Pictures of chapters are attached as well.
@@ -163,7 +165,7 @@ def _id3(path: Path, head: bytes) -> tuple[str | None, tuple[Chapter, ...]]:
     return f"ID3v2.{version}", tuple(sorted(chapters, key=lambda chapter: chapter.start_s))
 
 
-def _frames(body: bytes, version: int):
+def _frames(body: bytes, version: int) -> Iterator[tuple[bytes, bytes]]:
     at = 0
     while at + 10 <= len(body) and body[at : at + 4].isalnum():
         size = _syncsafe(body[at + 4 : at + 8]) if version >= 4 else struct.unpack_from(">I", body, at + 4)[0]
@@ -193,11 +195,11 @@ def _apic(frame: bytes) -> bytes:
     return rest[1:].partition(b"\0")[2] if rest else b""
 
 
-def _aiff_id3_at(file) -> int | None:
+def _aiff_id3_at(file: BinaryIO) -> int | None:
     return next((each.start for each in chunks(file) if each.name in (b"ID3 ", b"id3 ")), None)
 
 
-def _mp3(path: Path, head: bytes) -> dict:
+def _mp3(path: Path, head: bytes) -> dict[str, Any]:
     """What the first frames say: joint stereo (ISO/IEC 11172-3, 2.4.2.3), and the header frame's own account."""
     with path.open("rb") as file:
         file.seek(end_of_id3(head))
@@ -205,7 +207,7 @@ def _mp3(path: Path, head: bytes) -> dict:
     at = next((n for n in range(len(body) - 1) if body[n] == 0xFF and body[n + 1] & 0xE0 == 0xE0), None)
     if at is None:
         return {}
-    found: dict = {}
+    found: dict[str, Any] = {}
     tag = max(body.find(b"Xing", at, at + 64), body.find(b"Info", at, at + 64))
     if tag >= 0:
         flags = struct.unpack_from(">I", body, tag + 4)[0]

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from mutagen import id3
 from mutagen.aiff import AIFF
@@ -12,7 +13,7 @@ from mastering.tagging.inscription import Chapter, Inscription
 from mastering.tagging.pictures import mime_of
 
 FORMS = {"ID3v2.3": 3, "ID3v2.4": 4}
-_PLAIN = {
+_PLAIN: dict[str, Any] = {
     "title": id3.TIT2,
     "artist": id3.TPE1,
     "album": id3.TALB,
@@ -37,7 +38,7 @@ _UNSIZED = 0xFFFFFFFF
 
 def write(path: Path, given: Inscription) -> None:
     """Write all of it anew; nothing else that tags said before remains."""
-    file = (AIFF if _is_aiff(path) else MP3)(path)
+    file: Any = (AIFF if _is_aiff(path) else MP3)(path)
     if file.tags is None:
         file.add_tags()
     tags = file.tags
@@ -59,8 +60,8 @@ def write(path: Path, given: Inscription) -> None:
             tags.add(id3.PCST(value=1))
     if given.picture:
         tags.add(_picture(given.picture, _FRONT_COVER))
-    for frame in chapter_frames(given.chapters):
-        tags.add(frame)
+    for mark in chapter_frames(given.chapters):
+        tags.add(mark)
     version = FORMS[given.form]
     if version == 3:
         tags.update_to_v23()
@@ -76,7 +77,7 @@ def chapter_frames(chapters: Sequence[Chapter]) -> list[id3.Frame]:
     flags = id3.CTOCFlags.TOP_LEVEL | id3.CTOCFlags.ORDERED
     frames: list[id3.Frame] = [id3.CTOC(element_id="toc", flags=flags, child_element_ids=keys, sub_frames=[])]
     for key, chapter in zip(keys, chapters, strict=True):
-        inner = [id3.TIT2(encoding=_UTF_8, text=[chapter.title])]
+        inner: list[Any] = [id3.TIT2(encoding=_UTF_8, text=[chapter.title])]
         if chapter.link:
             inner.append(id3.WXXX(encoding=_UTF_8, desc="", url=chapter.link))
         if chapter.picture:
@@ -88,7 +89,7 @@ def chapter_frames(chapters: Sequence[Chapter]) -> list[id3.Frame]:
     return frames
 
 
-def refuse_many(marks: Sequence) -> None:
+def refuse_many(marks: Sequence[Any]) -> None:
     """Raise CannotMake for more chapters than a table of contents can count."""
     if len(marks) > _MOST_CHAPTERS:
         raise CannotMake(

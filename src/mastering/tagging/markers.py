@@ -4,6 +4,7 @@ import shutil
 import struct
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import BinaryIO
 
 import av
 from mutagen import MutagenError
@@ -12,6 +13,7 @@ from mutagen.id3 import ID3, ID3NoHeaderError
 from mastering.audio.chunks import UNSIZED, chunk, chunks, inner_chunks, is_wave
 from mastering.audio.libav import chapter_atoms
 from mastering.audio.opening import open_safely
+from mastering.certain import certain
 from mastering.editing.labels import Label, checked
 from mastering.editing.texts import UnreadableText
 from mastering.errors import CannotMake
@@ -73,8 +75,11 @@ def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
                 places[key] = offset
         elif name == b"LIST" and body[:4] == b"adtl":
             for kind, part in inner_chunks(body[4:]):
-                if kind in (b"labl", b"note") and len(part) >= 4 and (kind == b"labl" or part[:4] not in names):
-                    names[struct.unpack_from("<I", part)[0]] = _text(part[4:])
+                if kind == b"labl" and len(part) >= 4:
+                    names[_key(part)] = _text(part[4:])
+                elif kind == b"note" and len(part) >= 4:
+                    # A cue's label names it; its note does where it has none.
+                    names.setdefault(_key(part), _text(part[4:]))
                 elif kind == b"ltxt" and len(part) >= 8:
                     key, length = struct.unpack_from("<II", part)
                     lengths[key] = length
@@ -89,6 +94,11 @@ def _wav_markers(path: Path, rate_hz: int) -> list[Label]:
         for key, offset in places.items()
     ]
     return cues + broadcast
+
+
+def _key(part: bytes) -> int:
+    """The cue that an entry of an associated data list belongs to (Multimedia Programming Interface 1.0, chapter 3)."""
+    return int(struct.unpack_from("<I", part)[0])
 
 
 def riff_chunks(path: Path, wanted: Sequence[bytes]) -> Iterator[tuple[bytes, bytes]]:
@@ -144,7 +154,7 @@ def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
         set_size(file, head)
 
 
-def _rename_old_cues(file) -> None:
+def _rename_old_cues(file: BinaryIO) -> None:
     """Marks the file had before are passed over from now on: their chunks become padding."""
     for found in chunks(file):
         file.seek(found.start)
@@ -191,8 +201,8 @@ def _container_chapters(path: Path) -> list[Label]:
         return []
     found = [
         Label(
-            float(chapter["start"] * chapter["time_base"]),
-            float(chapter["end"] * chapter["time_base"]),
+            float(chapter["start"] * certain(chapter["time_base"])),
+            float(chapter["end"] * certain(chapter["time_base"])),
             str(chapter["metadata"].get("title", ""))[:200],
         )
         for chapter in chapters
@@ -205,7 +215,7 @@ def _write_mp4(source: Path, target: Path, labels: Sequence[Label], rate_hz: int
     refuse_many(labels)
     with open_safely(source) as given:
         sound = given.streams.audio[0]
-        duration_s = float(sound.duration * sound.time_base)
+        duration_s = float(certain(sound.duration) * certain(sound.time_base))
     remux_chapters(source, target, _as_chapters(_without_gaps(labels, duration_s)))
 
 

@@ -1,6 +1,7 @@
 """Tags of MP4: the "ilst" atom. Its chapter marks are written by the encoder or by copying (see `markers`)."""
 
 from pathlib import Path
+from typing import Any
 
 from mutagen.mp4 import MP4, MP4Cover, MP4FreeForm
 
@@ -33,7 +34,7 @@ def write(path: Path, given: Inscription) -> None:
     file = MP4(path)
     if file.tags is None:
         file.add_tags()
-    tags = file.tags
+    tags: Any = file.tags
     tags.clear()
     for name, atom in _TEXTS.items():
         if text := given.tags.get(name):

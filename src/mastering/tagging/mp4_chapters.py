@@ -12,10 +12,12 @@ import struct
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 from PIL import Image
 
 from mastering.audio.placing import whole
+from mastering.certain import certain
 from mastering.errors import CannotMake
 from mastering.tagging.boxes import Box, read_box, top_boxes
 from mastering.tagging.inscription import Chapter
@@ -91,7 +93,7 @@ def has_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: by
         return size - 8 == len(wanted) and file.read(size - 8) == wanted
 
 
-def _copy(given, made, chapters: Sequence[Chapter], cover: bytes) -> None:
+def _copy(given: BinaryIO, made: BinaryIO, chapters: Sequence[Chapter], cover: bytes) -> None:
     end = os.fstat(given.fileno()).st_size
     # All of them, so that a file that breaks off is noticed.
     tables = [(at, size) for name, at, size in list(top_boxes(given, end)) if name == b"moov"]
@@ -118,7 +120,7 @@ def _copy(given, made, chapters: Sequence[Chapter], cover: bytes) -> None:
     made.write(Box(b"mdat", data).as_bytes())
 
 
-def _pass_on(given, made, size_bytes: int) -> None:
+def _pass_on(given: BinaryIO, made: BinaryIO, size_bytes: int) -> None:
     while size_bytes:
         part = given.read(min(size_bytes, 1 << 20))
         if not part:
@@ -135,15 +137,15 @@ def _with_chapters(
     sound, titles = _sound_and_titles(tracks)
     for track in tracks:
         _move(track, place)
-    units = _behind_times(titles.at(b"mdia", b"mdhd"))
+    units = _behind_times(certain(titles.at(b"mdia", b"mdhd")))
     texts = _Samples(_lasting(chapters, units), tuple(_text(chapter) for chapter in chapters))
     _set_tables(titles, texts, at)
     pictures, before_ms = _pictures(chapters, cover)
     if pictures.data:
         own = max(map(_key, tracks)) + 1
-        referred = sound.at(b"tref", b"chap")
+        referred = certain(sound.at(b"tref", b"chap"))
         referred.body += struct.pack(">I", own)
-        header = moov.at(b"mvhd")
+        header = certain(moov.at(b"mvhd"))
         header.body = header.body[:-4] + struct.pack(">I", own + 1)
         track = _picture_track(own, pictures, before_ms, _behind_times(header))
         _set_tables(track, pictures, at + texts.size_bytes)
@@ -164,24 +166,24 @@ def _sound_and_titles(tracks: Sequence[Box]) -> tuple[Box, Box]:
 
 def _behind_times(box: Box) -> int:
     """The number behind the times of creation and change: a track's key, or how many units a second has."""
-    return struct.unpack_from(">I", box.body, 20 if box.body[0] else 12)[0]
+    return int(struct.unpack_from(">I", box.body, 20 if box.body[0] else 12)[0])
 
 
 def _key(track: Box) -> int:
-    return _behind_times(track.at(b"tkhd"))
+    return _behind_times(certain(track.at(b"tkhd")))
 
 
 def _handler(track: Box) -> bytes:
-    return track.at(b"mdia", b"hdlr").body[8:12]
+    return certain(track.at(b"mdia", b"hdlr")).body[8:12]
 
 
 def _set_tables(track: Box, samples: _Samples, at: int) -> None:
-    table = track.at(b"mdia", b"minf", b"stbl")
+    table = certain(track.at(b"mdia", b"minf", b"stbl"))
     table.inner = [box for box in table.inner if box.name == b"stsd"] + samples.tables(at)
 
 
 def _move(track: Box, place: Callable[[int], int]) -> None:
-    table = track.at(b"mdia", b"minf", b"stbl")
+    table = certain(track.at(b"mdia", b"minf", b"stbl"))
     for name, code in ((b"stco", "I"), (b"co64", "Q")):
         if box := table.at(name):
             (count,) = struct.unpack_from(">I", box.body, 4)

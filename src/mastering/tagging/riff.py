@@ -2,6 +2,7 @@
 
 import struct
 from pathlib import Path
+from typing import BinaryIO
 
 from mastering.audio.chunks import chunk, chunks
 from mastering.tagging.inscription import Inscription
@@ -39,7 +40,7 @@ def write(path: Path, given: Inscription) -> None:
         set_size(file, head)
 
 
-def set_size(file, head: bytes) -> None:
+def set_size(file: BinaryIO, head: bytes) -> None:
     """State the size of the whole file anew. RF64 and BW64 keep it in the chunk "ds64" (EBU Tech 3306)."""
     file.seek(0, 2)
     size = file.tell() - 8
@@ -51,7 +52,7 @@ def set_size(file, head: bytes) -> None:
         file.write(struct.pack("<Q", size))
 
 
-def _blank_old(file, size_bytes: int) -> int:
+def _blank_old(file: BinaryIO, size_bytes: int) -> int:
     """Take old INFO lists out of use: the last by cutting it off, others as padding. Returns where the file ends."""
     for found in chunks(file):
         file.seek(found.start)

@@ -55,12 +55,12 @@ def write(path: Path, given: Inscription) -> None:
             tags[key] = [number]
             if of:
                 tags[total] = [of]
-    for number, chapter in enumerate(given.chapters, 1):
+    for place, chapter in enumerate(given.chapters, 1):
         # The chapter extension of Xiph.Org's wiki (from memory).
-        tags[f"CHAPTER{number:03}"] = [clock(chapter.start_s, 3, whole=True)]
-        tags[f"CHAPTER{number:03}NAME"] = [chapter.title]
+        tags[f"CHAPTER{place:03}"] = [clock(chapter.start_s, 3, whole=True)]
+        tags[f"CHAPTER{place:03}NAME"] = [chapter.title]
         if chapter.link:
-            tags[f"CHAPTER{number:03}URL"] = [chapter.link]
+            tags[f"CHAPTER{place:03}URL"] = [chapter.link]
     if isinstance(file, FLAC):
         file.clear_pictures()
     if given.picture:

@@ -1,6 +1,7 @@
 """Marks go in and out in open formats, and nothing is brought in by halves."""
 
 import json
+import struct
 import tempfile
 from pathlib import Path
 from unittest import TestCase
@@ -82,6 +83,26 @@ class InsideFiles(TestCase):
         write_markers(self.folder / "marked.wav", again, LABELS[:1], container="wav", sample_rate_hz=44100)
         self.assertEqual(read_markers(again, sample_rate_hz=44100), LABELS[:1])
         self.assertEqual(soundfile.info(again).frames, soundfile.info(path).frames)
+
+    def test_a_note_beside_a_cue_does_not_take_the_place_of_its_label(self):
+        """Multimedia Programming Interface and Data Specifications 1.0, chapter 3: `labl` names, `note` comments."""
+        path = written(self.folder, speech(seconds=4), 44100, "a.wav")
+
+        def chunk(name: bytes, body: bytes) -> bytes:
+            return name + struct.pack("<I", len(body)) + body + bytes(len(body) % 2)
+
+        cues = struct.pack("<I", 2) + b"".join(
+            struct.pack("<II4sIII", key, 0, b"data", 0, 0, 44100 * key) for key in (1, 2)
+        )
+        said = [(b"labl", 1, b"Named\0"), (b"note", 1, b"a comment\0"), (b"note", 2, b"only this\0")]
+        for order in (said, said[::-1]):
+            told = b"adtl" + b"".join(chunk(kind, struct.pack("<I", key) + text) for kind, key, text in order)
+            marked = self.folder / f"{order[0][1]}.wav"
+            body = path.read_bytes()[8:] + chunk(b"cue ", cues) + chunk(b"LIST", told)
+            marked.write_bytes(chunk(b"RIFF", body))
+            self.assertEqual(
+                [label.name for label in read_markers(marked, sample_rate_hz=44100)], ["Named", "only this"]
+            )
 
     def test_id3_chapters_are_those_of_another_library(self):
         path = encoded(self.folder, speech(seconds=5), "a.mp3", "mp3", bit_rate=128000)

@@ -61,7 +61,7 @@ def _name(asked: Asked, examined: Examined) -> Finding:
         wanted=wanted or f"a name that every system takes, ending in .{' or .'.join(kinds)}",
         found=examined.name,
         right=examined.name == wanted if wanted else grave is None and extension in kinds,
-        advice=" ".join(filter(None, (grave and grave.words, asked.kind.advice.other))),
+        advice=" ".join(filter(None, (grave.words if grave else "", asked.kind.advice.other))),
     )
 
 

@@ -67,7 +67,7 @@ class Examined:
     endings: Callable[[], Collection[str]] = tuple
     artwork: ArtworkFacts | None = field(init=False, default=None)
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if self.carried.picture:
             try:
                 object.__setattr__(self, "artwork", inspect(self.carried.picture))

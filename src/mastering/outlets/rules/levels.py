@@ -1,11 +1,13 @@
 """Rules about levels: what is measured of the sound, what a plan predicts of it, and what it says where it misses."""
 
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
+from mastering.certain import certain
 from mastering.editing.pauses import find_pauses
 from mastering.meters.envelope import Envelope
 from mastering.meters.offset import offset_of
-from mastering.outlets.demands import Named, Range
+from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.rules.kind import (
     LEVELS,
     OF_DELIVERY,
@@ -33,11 +35,11 @@ def _higher(level: float | None, by: float) -> float | None:
 
 def _rms_aes17(foreseen: Foreseen) -> float:
     levels = foreseen.levels
-    return foreseen.rehearsed.rms_dbfs + levels.rms_aes17_dbfs - levels.rms_dbfs
+    return foreseen.rehearsed.rms_dbfs + certain(levels.rms_aes17_dbfs) - certain(levels.rms_dbfs)
 
 
-def _peak(name: str):
-    return lambda foreseen: min(foreseen.figures[name] + foreseen.gain_db, foreseen.ceiling_dbtp)
+def _peak(name: str) -> Callable[[Foreseen], float]:
+    return lambda foreseen: min(certain(foreseen.figures[name]) + foreseen.gain_db, foreseen.ceiling_dbtp)
 
 
 def _missed_loudness(missed: Missed) -> str:
@@ -62,7 +64,8 @@ def _rivals(missed: Missed) -> list[str]:
     """What else is asked of the level that is met, and so stands against this."""
     others = [name for name in (*LOUDNESS_RULES, *PEAK_RULES) if name in missed.demands and name not in missed.unmet]
     asked = [name for name in missed.demands if name in others]
-    aimed = [name for name in asked if name in LOUDNESS_RULES or missed.demands[name].target is not None]
+    ranges = {name: range_of(missed.demands, name) for name in asked}
+    aimed = [name for name, found in ranges.items() if name in LOUDNESS_RULES or (found and found.target is not None)]
     return [_BY_NAME[name].label.lower() for name in aimed]
 
 
@@ -121,7 +124,7 @@ def _missed_pause(missed: Missed) -> str:
 
 
 def _of_offset(examined: Examined) -> str:
-    offset = offset_of(examined.levels)
+    offset = offset_of(certain(examined.levels))
     if offset is None:
         return ""
     return (
@@ -130,9 +133,9 @@ def _of_offset(examined: Examined) -> str:
     )
 
 
-def _consistency_refused(demands) -> str:
+def _consistency_refused(demands: Mapping[str | None, Demand]) -> str:
     demand = demands.get(None)
-    if isinstance(demand, Named) or demand.low != Range().low or not demand.high:
+    if not isinstance(demand, Range) or demand.low != Range().low or not demand.high:
         return f"The rule “{CONSISTENCY}” asks all files alike for a distance of “at_most” so many LU."
     return ""
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from mastering.audio.encodings import Encoding
-from mastering.outlets.demands import OPEN, Demand, Range
+from mastering.outlets.demands import OPEN, Demand, Items, Range
 from mastering.outlets.findings import Finding
 from mastering.outlets.rules.delivery import COVER, JOINED
 from mastering.outlets.rules.holding import by_figure
@@ -58,7 +58,7 @@ def _side(examined: Examined) -> str | float | None:
 
 def _picture_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     extras = asked.get("extra_files")
-    if holds(encoding.container, "picture") or (extras and COVER in extras.first):
+    if holds(encoding.container, "picture") or (isinstance(extras, Items) and COVER in extras.values):
         return ""
     return f"{encoding.container} files hold no picture. Ask for {COVER} among the extra files as well."
 
@@ -130,7 +130,7 @@ KINDS = [
         unit="kB",
         least=1,
         most=_MOST_KB,
-        figure=lambda examined: examined.artwork and examined.artwork.size_bytes / 1000,
+        figure=lambda examined: examined.artwork.size_bytes / 1000 if examined.artwork else None,
     ),
     replace(
         _ARTWORK,
