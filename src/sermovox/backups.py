@@ -24,6 +24,7 @@ from django.db import connection
 
 from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, whole
+from mastering.certain import certain
 from mastering.errors import MasteringError
 from sermovox import storage
 
@@ -86,7 +87,8 @@ def back_up(folder: Path, *, keep: int | None = None, told: Told = lambda done, 
         partial.mkdir()
         try:
             _copy_database(partial / _DATABASE)
-            items, wrong, copied = _items(partial / _DATABASE), [], 0
+            items, copied = _items(partial / _DATABASE), 0
+            wrong: list[str] = []
             whole, done, there = sum(item.size_bytes for item in items), 0, []
             for item in items:
                 size = _copy(data / item.place, _object(folder, item.sha256), item, wrong)
@@ -132,7 +134,8 @@ def bring_back(folder: Path, *, name: str = "", told: Told = lambda done, whole:
     copy = _chosen(folder, name)
     contents = _contents(copy)
     items = [Item(*each) for each in contents["files"]]
-    wrong, copied, done, whole = [], 0, 0, sum(item.size_bytes for item in items)
+    wrong: list[str] = []
+    copied, done, whole = 0, 0, sum(item.size_bytes for item in items)
     for item in items:
         size = _copy(_object(folder, item.sha256), data / item.place, item, wrong)
         copied += size or 0
@@ -219,7 +222,7 @@ def is_due(now: datetime) -> bool:
     """Whether the time of day has passed since the newest backup."""
     due = datetime.combine(now.date(), settings.BACKUP_AT, tzinfo=UTC)
     due = due if due <= now else due - timedelta(days=1)
-    newest = newest_at(settings.BACKUPS_DIR)
+    newest = newest_at(certain(settings.BACKUPS_DIR))
     return newest is None or newest < due
 
 

@@ -11,8 +11,9 @@ def whole_number(text: str | None) -> int | None:
     >>> whole_number("12"), whole_number("²"), whole_number("-1"), whole_number("9" * 5000)
     (12, None, None, None)
     """
-    plain = text is not None and len(text) <= _MOST_DIGITS and text.isascii() and text.isdecimal()
-    return int(text) if plain else None
+    if text is None or len(text) > _MOST_DIGITS or not (text.isascii() and text.isdecimal()):
+        return None
+    return int(text)
 
 
 def whole_numbers(texts: Iterable[str]) -> list[int]:

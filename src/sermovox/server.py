@@ -4,6 +4,7 @@ import sys
 
 from granian import Granian
 from granian.constants import Interfaces
+from granian.log import LogLevels
 
 from sermovox.worker import end_with_parent
 
@@ -21,7 +22,7 @@ def main(host: str, port: str) -> None:
         workers=1,
         blocking_threads=_THREADS,
         log_access=False,
-        log_level="error",
+        log_level=LogLevels.error,
     ).serve()
 
 

@@ -43,7 +43,7 @@ class Child:
 
     name: str
     command: Callable[[str], list[str]]
-    process: subprocess.Popen | None = field(default=None, init=False)
+    process: subprocess.Popen = field(init=False)
     identity: str = field(default="", init=False)
 
     def start(self) -> None:

@@ -39,15 +39,23 @@ class Member(Protocol):
     only where its rumble filter is to be on if needed, and gives its levels after that.
     """
 
-    content_kind: str
-    treatment: Treatment
-    known: Known
-    passages: Sequence[Passage]
+    @property
+    def content_kind(self) -> str: ...
+
+    @property
+    def treatment(self) -> Treatment: ...
+
+    @property
+    def known(self) -> Known: ...
+
+    @property
+    def passages(self) -> Sequence[Passage]: ...
 
     @property
     def levels(self) -> Levels: ...
 
-    def filtered(self) -> Levels: ...
+    @property
+    def filtered(self) -> Callable[[], Levels] | None: ...
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 from urllib.parse import urlencode
 
@@ -50,6 +51,11 @@ def tables() -> None:
             _dictating(visitor, names)
 
 
+def _two_views(path: Path, end: int) -> None:
+    columns(path, 2000)
+    columns(path, 2000, start_frame=end // 2, end_frame=end // 2 + 99999)
+
+
 def _waveforms(folder: Path) -> None:
     times = {}
     for name, minutes in (("5 minutes", 5), ("12 hours", 720)):
@@ -59,12 +65,7 @@ def _waveforms(folder: Path) -> None:
             writer.add(np.full((RATE_HZ * 60, 1), 0.001 * (minute % 900), np.float32))
         writer.close()
         end = minutes * 60 * RATE_HZ
-        times[name] = statistics.median(
-            timed(
-                lambda p=path, e=end: (columns(p, 2000), columns(p, 2000, start_frame=e // 2, end_frame=e // 2 + 99999))
-            )
-            for _ in range(50)
-        )
+        times[name] = statistics.median(timed(partial(_two_views, path, end)) for _ in range(50))
     (short, long) = times.values()
     line("waveform of 5 minutes: whole and a stretch", f"{1000 * short:.2f} ms", "1", "")
     line("waveform of 12 hours: whole and a stretch", f"{1000 * long:.2f} ms", f"{long / short:.2f}", "as fast")
@@ -125,7 +126,7 @@ def make_long(sections: int, names: int) -> tuple[int, int]:
     from sermovox.productions.models import Production, Section
     from sermovox.recordings.models import Recording
 
-    like = Recording.objects.filter(state="ready").first()
+    like = Recording.objects.filter(state="ready")[0]
     owner = like.production.owner
     long = Production.objects.create(owner=owner, title="Three hundred")
     recordings = Recording.objects.bulk_create(
@@ -175,7 +176,7 @@ def _reordering(visitor: Visitor, key: int) -> None:
     for n in range(25):
         facts = {"do": "move", "section": sections[-1 - n], "before": sections[0]}
         times.append(
-            1000 * timed(lambda f=facts: visitor.send("POST", f"/productions/{key}/change/", urlencode(f).encode()))
+            1000 * timed(partial(visitor.send, "POST", f"/productions/{key}/change/", urlencode(facts).encode()))
         )
     slow = statistics.quantiles(times, n=20)[-1]
     line(

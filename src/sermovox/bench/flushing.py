@@ -62,10 +62,15 @@ def _bring_in(what: str) -> float:
             large = large_wav(Path(folder), _LARGE_BYTES).read_bytes()
         return timed(lambda: send(large))
     small = [take(seed) for seed in range(_SMALL_FILES)]
-    return timed(lambda: [send(data) for data in small])
+
+    def send_small() -> None:
+        for data in small:
+            send(data)
+
+    return timed(send_small)
 
 
 if __name__ == "__main__":
     if sys.argv[2] == "no":
-        os.fsync = lambda descriptor: None
+        os.fsync = lambda fd: None
     print(_bring_in(sys.argv[1]))

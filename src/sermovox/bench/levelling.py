@@ -7,11 +7,13 @@ import tempfile
 from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
 
 from mastering.audio.reader import Reader
+from mastering.certain import certain
 from mastering.comparing import compared
 from mastering.meters.measurement import measure
 from mastering.outlets.planning import plan_levels
@@ -67,7 +69,7 @@ def _levelled(take: Path, blocks: list[np.ndarray], levels, treatment: Treatment
     with Reader(take) as beside:
         sound = shaped(iter(blocks), plan.chain(levels.envelope), source=beside, frames=levels.frames, channels=1)
         sound = gained(sound, plan.gain_db)
-        for _ in limited(sound, ceiling_dbtp=plan.ceiling_dbtp, sample_rate_hz=RATE_HZ, channels=1):
+        for _ in limited(sound, ceiling_dbtp=certain(plan.ceiling_dbtp), sample_rate_hz=RATE_HZ, channels=1):
             pass
 
 
@@ -80,7 +82,7 @@ def _two_passes(take: Path, folder: Path) -> None:
     line("libav's loudnorm, measured and applied, then libmp3lame", seconds(theirs), "1", "")
     ratio = statistics.median(t / o for t, o in zip(theirs, ours, strict=True))
     line("making the same file, times as fast", seconds(ours), f"{ratio:.1f}", "at least 5")
-    off = {path: abs(measure(path).levels.integrated_lufs - _TARGET_LUFS) for path in (other, made)}
+    off = {path: abs(certain(measure(path).levels.integrated_lufs) - _TARGET_LUFS) for path in (other, made)}
     line("loudnorm's file, from the target", f"{off[other]:.2f} LU", "", "")
     line("our file, from the target", f"{off[made]:.2f} LU", "", "no more than that")
 
@@ -110,16 +112,16 @@ def _loudnorm_twice(take: Path, target: Path) -> None:
             for part in change.resample(frame):
                 part.pts = None
                 queue.write(part)
-            while part := queue.read(stream.codec_context.frame_size):
-                part.pts = None
-                container.mux(stream.encode(part))
-        while part := queue.read(stream.codec_context.frame_size, partial=True):
-            part.pts = None
-            container.mux(stream.encode(part))
+            while chunk := queue.read(stream.codec_context.frame_size):
+                chunk.pts = None
+                container.mux(stream.encode(chunk))
+        while chunk := queue.read(stream.codec_context.frame_size, partial=True):
+            chunk.pts = None
+            container.mux(stream.encode(chunk))
         container.mux(stream.encode(None))
 
 
-def _filtered(take: Path, options: str) -> Iterator[av.AudioFrame]:
+def _filtered(take: Path, options: str) -> Iterator[Any]:
     with av.open(str(take)) as container:
         stream = container.streams.audio[0]
         graph = av.filter.Graph()

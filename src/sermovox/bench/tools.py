@@ -16,6 +16,8 @@ import numpy as np
 import soundfile
 import soxr
 
+from mastering.certain import certain
+
 RATE_HZ = 44100
 ROUNDS = 3
 _SPEECH = Path("/usr/share/asterisk/sounds/en_US_f_Allison")
@@ -69,7 +71,8 @@ def application(data: Path, port: int) -> Iterator[Visitor]:
     environment = os.environ | {"SERMOVOX_DATA": str(data)}
     running = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, text=True)
     try:
-        while "ready" not in running.stdout.readline():
+        told = certain(running.stdout)
+        while "ready" not in told.readline():
             pass
         yield Visitor(f"http://127.0.0.1:{port}")
     finally:

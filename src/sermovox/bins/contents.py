@@ -3,13 +3,14 @@
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Protocol
+from typing import Any, Protocol
 
 from django.conf import settings
 from django.db.models import BigIntegerField, Q, QuerySet, Sum
 from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast
 
+from mastering.certain import certain
 from mastering.errors import MasteringError
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.numerals import whole_number
@@ -136,7 +137,7 @@ def bin_of(user) -> list[Entry]:
         entries.append(Entry(f"recording-{row.pk}", *facts))
     files = FinishedFile.objects.filter(in_bin=True, delivery__in=Delivery.objects.of(user)).annotate(bytes=_SIZE)
     for row in files.select_related("delivery__production"):
-        facts = ("file that was replaced", row.name, str(row.delivery), row.bytes or 0, row.replaced_at)
+        facts = ("file that was replaced", row.name, str(row.delivery), row.bytes or 0, certain(row.replaced_at))
         entries.append(Entry(f"file-{row.pk}", *facts))
     return sorted(entries, key=lambda entry: entry.since, reverse=True)
 
@@ -153,6 +154,7 @@ def chosen(user, keys: Iterable[str], *, binned: bool) -> list[Binned]:
     """The rows that keys of the page name, as far as they are a person's: those in the bin, or those that can be put
     there by themselves.
     """
+    rows: dict[str, Any]
     if binned:
         rows = {
             "production": Production.with_deleted.of(user).filter(deleted_at__isnull=False),
@@ -161,9 +163,9 @@ def chosen(user, keys: Iterable[str], *, binned: bool) -> list[Binned]:
             "file": FinishedFile.objects.filter(in_bin=True, delivery__in=Delivery.objects.of(user)),
         }
     else:
-        own = {"production": Production, "delivery": Delivery, "recording": Recording}
+        own: dict[str, Any] = {"production": Production, "delivery": Delivery, "recording": Recording}
         rows = {kind: model.objects.of(user) for kind, model in own.items()}
-    found = []
+    found: list[Binned] = []
     for key in dict.fromkeys(keys):
         kind, _, number = key.partition("-")
         if kind in rows and (pk := whole_number(number)) is not None:

@@ -1,5 +1,7 @@
 """Storage: what takes the room, deleting what is not needed, and the bin."""
 
+from typing import cast
+
 from django.conf import settings
 from django.contrib import messages
 from django.shortcuts import redirect, render
@@ -88,8 +90,8 @@ def delete_recording(request, pk: int):
 
 
 def _delete(request, rows: list[contents.Binned], back: str):
-    refused = all(isinstance(row, Recording) and row.state == Recording.State.REFUSED for row in rows)
-    if "sure" not in request.POST and not refused:
+    worthless = all(isinstance(row, Recording) and row.state == Recording.State.REFUSED for row in rows)
+    if "sure" not in request.POST and not worthless:
         listed = [_told(row) for row in rows]
         context = {"rows": listed, "whole_bytes": sum(each["size_bytes"] for each in listed), "back": back}
         context["keep_binned_days"] = round(settings.KEEP_BINNED_DAYS)
@@ -142,7 +144,7 @@ def empty(request):
     return redirect("bins:bin")
 
 
-def _told(row: Production | Delivery | Recording) -> dict:
+def _told(row: contents.Binned) -> dict:
     """What the question before deleting says of one thing."""
     if isinstance(row, Production):
         words = f"{_counted(row.recordings.count(), 'recording')}, {_counted(row.deliveries.count(), 'delivery')}"
@@ -151,10 +153,11 @@ def _told(row: Production | Delivery | Recording) -> dict:
         size_bytes = contents.sizes_of([row]).get(row.pk, 0)
         under_way = "; what is not made yet of it is not made" * row.files.under_way().exists()
         return _line("delivery", row, size_bytes, _counted(row.files.made().count(), "finished file") + under_way)
-    count = row.file_count
+    recording = cast(Recording, row)
+    count = recording.file_count
     stays = "was made from it and stays" if count == 1 else "were made from it and stay"
     words = f"{_counted(count, 'finished file')} {stays}" if count else ""
-    return _line("recording", row, row.size_bytes, words) | {"uses": row.uses()}
+    return _line("recording", recording, recording.size_bytes, words) | {"uses": recording.uses()}
 
 
 def _line(what: str, row, size_bytes: int, words: str) -> dict:

@@ -1,5 +1,7 @@
 """Forms for productions and sections."""
 
+from typing import cast
+
 from django import forms
 from django.utils import timezone
 
@@ -103,7 +105,7 @@ class SectionForm(Guarded, Dressed, forms.ModelForm):
             choices = {_AS_CUT: f"as it is cut, of {count} piece{'s' * (count != 1)}"} | choices
         elif instance.recording:
             choices.setdefault(has, instance.recording.name)
-        self.fields["recording"].choices = list(choices.items())
+        cast(forms.ChoiceField, self.fields["recording"]).choices = list(choices.items())
 
     def save(self, commit=True):
         chosen = self.cleaned_data["recording"]

@@ -53,8 +53,8 @@ def paired_names(production: Production, outlet: Outlet, text: str, way: str) ->
     """
     sections = sections_named(production)
     places = {section.pk: place for place, section in enumerate(sections, 1)}
-    told = [(section.pk, section.number, section.title, section.exact_name) for section in sections]
-    seen = revision_of(told, revision_of_naming(naming_for(production, outlet)))
+    known = [(section.pk, section.number, section.title, section.exact_name) for section in sections]
+    seen = revision_of(known, revision_of_naming(naming_for(production, outlet)))
     context = {"pairs": [], "left_names": [], "left_sections": [], "problem": "", "problems": []}
     context |= {"whole": "", "seen": seen}
     try:
@@ -74,7 +74,7 @@ def paired_names(production: Production, outlet: Outlet, text: str, way: str) ->
         found = pair(listed, targets, way if way in WAYS else "number")
     used = set(found.values())
     pairs = [(section, listed[found[at]]) for at, section in enumerate(sections) if at in found]
-    told = check_names([name for _, name in pairs])
+    problems = check_names([name for _, name in pairs])
     return context | {
         "keyed": bool(keys),
         "pairs": pairs,
@@ -82,7 +82,7 @@ def paired_names(production: Production, outlet: Outlet, text: str, way: str) ->
         "more": max(0, len(pairs) - _SHOWN),
         "left_names": [name for at, name in enumerate(listed) if at not in used],
         "left_sections": [section for at, section in enumerate(sections) if at not in found],
-        "problems": [f"{pairs[p.index][1]}: {p.words}" for p in told if p.grave][:8],
+        "problems": [f"{pairs[p.index][1]}: {p.words}" for p in problems if p.grave][:8],
     }
 
 

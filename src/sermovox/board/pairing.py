@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any, cast
 
 from mastering.errors import MasteringError
 from mastering.naming.pairing import WAYS, Target, pair, pair_best
@@ -38,7 +39,7 @@ def proposed_pairs(
             "section": section,
             "place": places[section.pk],
             "label": by_index[found[at]] if at in found else "",
-            "duration_s": recordings[found[at]].duration_s if at in found else None,
+            "duration_s": cast(Any, recordings[found[at]]).duration_s if at in found else None,
         }
         for at, section in enumerate(sections)
     ]
@@ -67,8 +68,8 @@ def chosen_pairs(
 def sections_to_pair(production: Production, anew: bool) -> tuple[list[Section], dict[int, int]]:
     """The sections that recordings are wanted for, all of them or those that wait, and their places."""
     places = {pk: place for place, pk in enumerate(production.sections.values_list("pk", flat=True), 1)}
-    waiting = production.sections.defer("script")
-    return list((waiting if anew else waiting.waiting())[:_SHOWN]), places
+    wanted = production.sections.all() if anew else production.sections.waiting()
+    return list(wanted.defer("script")[:_SHOWN]), places
 
 
 def recordings_to_pair(production: Production, anew: bool) -> list[Recording]:
@@ -77,7 +78,7 @@ def recordings_to_pair(production: Production, anew: bool) -> list[Recording]:
     return list(free if anew else free.unused())
 
 
-def labelled(recordings: list[Recording]) -> dict[str, Recording]:
+def labelled(recordings: Sequence[Recording]) -> dict[str, Recording]:
     """Each recording by a name of its own; names that come twice are numbered."""
     labels: dict[str, Recording] = {}
     for recording in recordings:

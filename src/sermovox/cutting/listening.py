@@ -39,9 +39,9 @@ def send_programme(request, programme: Programme) -> HttpResponseBase:
         first, last = (max(0, edge - len(head)) for edge in (start, end))
         frame, skip = divmod(first, frame_bytes)
         sound = b"".join(_samples(reader.blocks(frame, -(-last // frame_bytes)), channels)) if last > first else b""
-    response = part(head[start:end] + sound[skip : skip + last - first], start, end, size, _TYPE)
-    response["Cache-Control"] = "no-store"
-    return response
+    answer = part(head[start:end] + sound[skip : skip + last - first], start, end, size, _TYPE)
+    answer["Cache-Control"] = "no-store"
+    return answer
 
 
 def as_wav(samples: np.ndarray, rate_hz: int) -> bytes:

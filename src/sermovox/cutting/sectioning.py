@@ -52,7 +52,8 @@ def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
         if not 0 < cut < frames:
             raise BadCut("A section cannot begin there: it lies at the very end, or outside the recording.")
     covered: set[int] = set()
-    for owner in plain or [None]:
+    whole: list[None] = [None]
+    for owner in plain or whole:
         start, end = (owner[2].start_sample, owner[2].end_sample) if owner else (0, frames)
         inside = [cut for cut in wanted if start < cut < end and cut not in covered]
         covered.update(inside)

@@ -3,6 +3,7 @@
 import json
 import logging
 from dataclasses import asdict
+from typing import Any
 
 from django_tasks import task
 
@@ -26,6 +27,7 @@ def look_for_retakes(recording_id: int) -> None:
     recording = Recording.objects.filter(pk=recording_id).first()
     if recording is None:
         return
+    found: dict[str, Any]
     try:
         found = {"retakes": [asdict(retake) for retake in find_retakes(recording.path, pauses_of(recording))]}
     except MasteringError as error:

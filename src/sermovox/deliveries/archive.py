@@ -43,8 +43,8 @@ def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
                 continue
             archive.add(_proven(file, content, wrong), folder + file.name)
             yield from archive.all_files()
-        for name, content in extras_of(bundle).items():
-            archive.add(content, top + name)
+        for name, extra in extras_of(bundle).items():
+            archive.add(extra, top + name)
         if to_be_known := [*bundle.to_be_known, *wrong]:
             archive.add("".join(f"{line}\n" for line in to_be_known).encode(), top + READ_FIRST)
         yield from archive.all_files()

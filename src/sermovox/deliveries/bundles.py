@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 
+from mastering.certain import certain
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_together
 from mastering.outlets.findings import CheckSheet
@@ -124,7 +125,7 @@ class Current:
             production=self.production,
             outlet=self.outlet,
             outlet_toml=written(self.outlet),
-            made_at=max((file.finished_at for file in files), default=self.production.created_at),
+            made_at=max((certain(file.finished_at) for file in files), default=self.production.created_at),
             files=files,
             whole=True,
             missing=missing,

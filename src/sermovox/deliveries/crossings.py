@@ -70,7 +70,7 @@ class Board:
         self._crossings = {outlet.key: self._of(outlet) for outlet in outlets}
         self._joined = {outlet.key for outlet in outlets if outlet.joined}
 
-    def at(self, section_id: int, outlet_key: str) -> Crossing:
+    def at(self, section_id: int | None, outlet_key: str) -> Crossing:
         key = None if outlet_key in self._joined else section_id
         return self._crossings[outlet_key].get(key, Crossing())
 
@@ -124,9 +124,9 @@ class Board:
 
 
 def _crossing(last: dict | None, standing: dict | None, now: Followed | None, kept: Mapping[int, dict]) -> Crossing:
-    run_id = last and last["delivery_id"]
+    run_id = last["delivery_id"] if last else None
     if last and last["state"] in (State.WAITING, State.MAKING, State.REFUSED):
-        return Crossing(last["state"], file_id=standing and standing["pk"], run_id=run_id)
+        return Crossing(last["state"], file_id=standing["pk"] if standing else None, run_id=run_id)
     if standing is None:
         return Crossing(run_id=run_id)
     changes = UP_TO_DATE

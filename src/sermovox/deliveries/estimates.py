@@ -10,6 +10,7 @@ from django.db.models import F
 
 from mastering.audio.encodings import size_range_bytes
 from mastering.audio.formats import CODECS
+from mastering.certain import certain
 from mastering.outlets.demands import Range
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.pictures import FROM_MARKS
@@ -114,7 +115,7 @@ class Together:
         workers = min(self.files or 1, os.cpu_count() or 1)
         self.making_s = sum(each.making_s for each in wanted) / workers
         self.conflicts = sum(len(each.plan.conflicts) for each in wanted)
-        self.to_come = any(not plan.earlier.is_made for each in wanted for plan in each.plan.conflicts)
+        self.to_come = any(not certain(file.earlier).is_made for each in wanted for file in each.plan.conflicts)
         self.problems = sum(len(each.plan.problems) for each in wanted)
         self.up_to_date = sum(len(each.plan.up_to_date) for each in wanted)
         self.rewritable = sum(len(each.plan.rewritable) for each in wanted)
@@ -122,7 +123,7 @@ class Together:
 
 def _estimated(outlet: Outlet, file: PlannedFile, sections: list[Section]) -> Estimate:
     sounding = file.wanted.sounding
-    parts = [section for section in sections if section.pk in sounding.parts] or [sounding.section]
+    parts = [section for section in sections if section.pk in sounding.parts] or [certain(sounding.section)]
     duration_s = sum(_duration_s(section) for section in parts)
     low, high = size_range_bytes(file.wanted.encoding, duration_s)
     around = _TAGS_BYTES if outlet.tag_patterns else 0

@@ -1,6 +1,7 @@
 """What a run is to make, as a running order and the page before a run ask for it."""
 
 from django import forms
+from django.http import QueryDict
 
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
@@ -17,7 +18,9 @@ class RunForm(forms.Form):
     some = forms.BooleanField(required=False)
     remember = forms.BooleanField(required=False)
 
-    def __init__(self, data, *, production: Production):
+    data: QueryDict
+
+    def __init__(self, data: QueryDict, *, production: Production):
         super().__init__(data)
         self._production = production
         self.is_valid()

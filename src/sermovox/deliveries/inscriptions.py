@@ -4,6 +4,7 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import asdict, replace
 from functools import cached_property
+from typing import Any
 
 from mastering.audio.wav import Broadcast
 from mastering.naming.patterns import Facts, facts_of
@@ -63,7 +64,7 @@ class Inscriptions:
 
     def _facts(self, outlet: Outlet, file: Wanted, date: str) -> Facts:
         section = file.sounding.section
-        own = {"place": file.place, "title": file.sounding.title}
+        own: dict[str, Any] = {"place": file.place, "title": file.sounding.title}
         if section is not None:
             own |= {
                 "number": section.number,

@@ -3,7 +3,9 @@
 import json
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
+from mastering.certain import certain
 from mastering.clock import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
@@ -90,17 +92,18 @@ def _one_after_another(files: Sequence[FinishedFile]) -> list[Chapter]:
     first_of: dict[int, FinishedFile] = {}
     for file in files:
         if file.section:
-            first_of.setdefault(file.section_id, file)
+            first_of.setdefault(file.section.pk, file)
     chapters, at_s = [], 0.0
     for file in first_of.values():
+        section = certain(file.section)
         end_s = at_s + (file.figures.get("duration_s") or 0.0)
         chapters.append(
             Chapter(
                 start_s=at_s,
                 end_s=end_s,
-                title=file.section.title if file.voice else file.title,
-                link=file.section.link,
-                picture=storage.picture(file.section.picture),
+                title=section.title if file.voice else file.title,
+                link=section.link,
+                picture=storage.picture(section.picture),
             )
         )
         at_s = end_s
@@ -110,7 +113,7 @@ def _one_after_another(files: Sequence[FinishedFile]) -> list[Chapter]:
 def _as_chapter_json(before: str, chapters: Sequence[Chapter]) -> Iterator[tuple[str, bytes]]:
     rows = []
     for number, chapter in enumerate(chapters, 1):
-        row = {"startTime": round(chapter.start_s, 3), "title": chapter.title}
+        row: dict[str, Any] = {"startTime": round(chapter.start_s, 3), "title": chapter.title}
         if chapter.link:
             row["url"] = chapter.link
         if chapter.picture:

@@ -16,6 +16,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from mastering.audio.placing import flushed_folder
+from mastering.certain import certain
 from mastering.errors import CannotMake
 from mastering.naming.checks import numbered
 from mastering.naming.renaming import CannotRename, new_names
@@ -74,7 +75,10 @@ class DeliveryQuerySet(models.QuerySet):
         return self.filter(deleted_at__lt=storage.binned_before())
 
 
-class DeliveryManager(models.Manager.from_queryset(DeliveryQuerySet)):
+_Deliverys = models.Manager.from_queryset(DeliveryQuerySet)
+
+
+class DeliveryManager(_Deliverys):
     """Deliveries that do not lie in the bin."""
 
     def get_queryset(self):
@@ -477,7 +481,7 @@ class FinishedFile(models.Model):
     @property
     def binned_until(self) -> datetime | None:
         """When the bin lets go of it; None where it does not lie there."""
-        return self.replaced_at + timedelta(days=settings.KEEP_BINNED_DAYS) if self.in_bin else None
+        return certain(self.replaced_at) + timedelta(days=settings.KEEP_BINNED_DAYS) if self.in_bin else None
 
     def set_followed(self, follows: dict) -> None:
         """Note what it follows from; saves nothing."""

@@ -94,10 +94,10 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
                 raise
             storage.forget_file(before)
             written += 1
-        elif isinstance(wrong, MasteringError):
-            refused.append((file.name, str(wrong)))
-        else:
+        elif isinstance(wrong, OSError):
             refused.append((file.name, f"The disk would not take it ({wrong.strerror}). The file is as it was."))
+        else:
+            refused.append((file.name, str(wrong)))
     return written, refused
 
 

@@ -4,6 +4,7 @@ import json
 import uuid
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import partial
 
 from django.db import transaction
 
@@ -230,4 +231,4 @@ def queue_files(files: FinishedFileQuerySet) -> None:
     for key, *sound in sorted(rows, key=lambda row: row[1] is not None):
         together.setdefault(json.dumps(sound, sort_keys=True), []).append(key)
     for number, keys in enumerate(together.values()):
-        transaction.on_commit(lambda keys=keys, at=behind + number: enqueue(make_files, keys, behind=at))
+        transaction.on_commit(partial(enqueue, make_files, keys, behind=behind + number))

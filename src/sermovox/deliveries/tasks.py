@@ -112,7 +112,8 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
     soundings = Soundings(first.delivery.production)
     sounding = soundings.settled_before(first.sound)
     with prove_recordings(sounding.hashes, since=first.delivery.created_at) as proven:
-        orders, results, at = [], {}, []
+        orders, at = [], []
+        results: dict[int, Made | MasteringError] = {}
         for number, file in enumerate(files):
             try:
                 orders.append(_order(file, sounding, soundings, stages, proven))

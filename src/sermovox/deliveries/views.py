@@ -11,6 +11,7 @@ from django.utils import timezone
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
+from mastering.certain import certain
 from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
@@ -222,7 +223,7 @@ def _kept(bundle: Bundle, name: str):
     if not content:
         raise Http404
     response = HttpResponse(content, content_type=content_type)
-    response["Content-Disposition"] = content_disposition_header(name != manifest.CHECK_SHEETS, name)
+    response["Content-Disposition"] = certain(content_disposition_header(name != manifest.CHECK_SHEETS, name))
     return response
 
 
@@ -235,7 +236,7 @@ def current(request, production_id: int, key: str):
         {"wanted": wanted, "file": file, "changes": changes, "state": _standing_state(file, changes)}
         for wanted, file, changes in found.rows
     ]
-    changed = [row for row in rows if row["changes"]]
+    changed = [(file, changes) for _, file, changes in found.rows if changes]
     context = {
         "production": found.production,
         "outlet": found.outlet,
@@ -245,7 +246,7 @@ def current(request, production_id: int, key: str):
         "together_fails": sum(finding.verdict == FAIL for finding in together),
         "fails": sum(row["state"] == "fails" for row in rows),
         "changed": len(changed),
-        "rewritable": [row["file"] for row in changed if row["changes"].rewritable],
+        "rewritable": [file for file, changes in changed if changes.rewritable],
         "to_make": sum(_is_needed(row) for row in rows),
         "not_made": sum(row["file"] is None for row in rows),
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),

@@ -2,6 +2,7 @@
 
 import subprocess
 import tempfile
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -16,7 +17,8 @@ _BREATH_S = 0.55
 
 def main() -> None:
     FOLDER.mkdir(exist_ok=True)
-    for name, *_, voice, text in (*BOOK_SECTIONS, *PROGRAMME_SECTIONS, *LINE_TAKES, TALES_TAKE):
+    takes: list[Any] = [*BOOK_SECTIONS, *PROGRAMME_SECTIONS, *LINE_TAKES, TALES_TAKE]
+    for name, *_, voice, text in takes:
         # A seed for each file, so that one can change without the others.
         random = np.random.default_rng(sum(name.encode()))
         rate_hz = {"tides-and-talk.flac": 48000, TALES_TAKE[0]: 24000}.get(name, _RATE_HZ)
@@ -83,7 +85,8 @@ def _tune(rate_hz: int) -> np.ndarray:
         start = int(place * 0.55 * rate_hz)
         times = np.arange(int(2.2 * rate_hz)) / rate_hz
         pitch_hz = 330 * 2 ** (note / 12)
-        tone = sum(np.sin(2 * np.pi * pitch_hz * k * times) * np.exp(-times * (1.8 + k)) / k for k in (1, 2.76, 5.4))
+        partials = [np.sin(2 * np.pi * pitch_hz * k * times) * np.exp(-times * (1.8 + k)) / k for k in (1, 2.76, 5.4)]
+        tone = np.sum(partials, axis=0)
         stop = min(len(samples), start + len(tone))
         samples[start:stop] += 0.4 * tone[: stop - start]
     return samples

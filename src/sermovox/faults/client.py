@@ -18,7 +18,8 @@ class Visitor:
     """Signed in as the narrator of the demonstration, who needs no password on this machine."""
 
     def __init__(self, port: int):
-        self._port, self._cookies = port, {}
+        self._port = port
+        self._cookies: dict[str, str] = {}
 
     def ask(self, method: str, address: str, body: bytes = b"", headers: dict | None = None) -> tuple[int, bytes, dict]:
         """One request. Returns status, body and headers; raises Unanswered."""

@@ -40,7 +40,7 @@ class Application:
             "DJANGO_SETTINGS_MODULE": "sermovox.settings",
         }
         self._log = (folder / "log").open("ab")
-        self.process: subprocess.Popen | None = None
+        self.process: subprocess.Popen
 
     def start(self) -> None:
         """Start it, and wait until it answers."""
@@ -54,8 +54,9 @@ class Application:
             "--workers",
             str(self._workers),
         ]
-        output = {"stdout": self._log, "stderr": self._log}
-        self.process = subprocess.Popen(command, env=self.environment, start_new_session=True, **output)
+        self.process = subprocess.Popen(
+            command, env=self.environment, start_new_session=True, stdout=self._log, stderr=self._log
+        )
         self.wait()
 
     def wait(self) -> None:

@@ -23,6 +23,8 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mastering.certain import certain
+
 _CALLS = (
     "open,openat,creat,close,dup,dup2,dup3,read,pread64,write,pwrite64,writev,lseek,ftruncate,fsync,fdatasync,rename,"
     "renameat,renameat2,link,linkat,unlink,unlinkat,mkdir,mkdirat,rmdir,copy_file_range,sendfile"
@@ -48,7 +50,9 @@ def main(count: int, seed: int) -> int:
 
 def cut_at(count: int, seed: int, *, turns: int = 4) -> tuple[dict[str, tuple[int, int]], list[tuple[str, str]]]:
     """For each way of dropping what was not flushed: how many points, how much was acknowledged; and what was lost."""
-    chance, lost, tallied = random.Random(seed), [], {}
+    chance = random.Random(seed)
+    lost: list[tuple[str, str]] = []
+    tallied: dict[str, tuple[int, int]] = {}
     with tempfile.TemporaryDirectory(prefix="powercut-") as kept:
         folder = Path(kept)
         disk = recorded(folder, turns)
@@ -128,10 +132,10 @@ class Disk:
             place = target / os.path.relpath(path, self._top)
             if not place.parent.is_dir():
                 continue  # The folder it was in did not stay.
-            if names[path] is None:
+            if (inode := names[path]) is None:
                 place.mkdir(exist_ok=True)
             else:
-                place.write_bytes(names[path].at(point, keep, chance))
+                place.write_bytes(inode.at(point, keep, chance))
 
     def read(self, trace: Path) -> None:
         """Follow what strace recorded."""
@@ -155,7 +159,7 @@ class Disk:
     # Each of these follows one call of the system; `done` is what it returned.
 
     def _openat(self, said: str, done: int) -> None:
-        path, flags = _unescaped(re.search(r'"([^"]*)"', said)[1]), said.rpartition('"')[2]
+        path, flags = _quoted(said), said.rpartition('"')[2]
         path = self._absolute(said, path)
         if not self._is_below(path):
             self._open.pop(("", done), None)
@@ -242,7 +246,7 @@ class Disk:
             inode.changes.append((self.length, int(said.rpartition(", ")[2]), None))
 
     def _fsync(self, said: str, done: int) -> None:
-        path = _unescaped(re.search(r"<([^>]*)>", said)[1])
+        path = _unescaped(certain(re.search(r"<([^>]*)>", said))[1])
         if path in self._names and self._names[path] is None:
             self._flushed.setdefault(path, []).append(self.length)
         elif inode := self._open.get(("", _descriptor(said))):
@@ -267,14 +271,14 @@ class Disk:
     _linkat = _link
 
     def _unlink(self, said: str, done: int) -> None:
-        path = self._absolute(said, _unescaped(re.search(r'"([^"]*)"', said)[1]))
+        path = self._absolute(said, _quoted(said))
         if self._is_below(path) and path in self._names:
             self._named(path, self._names[path], is_there=False)
 
     _unlinkat, _rmdir = _unlink, _unlink
 
     def _mkdir(self, said: str, done: int) -> None:
-        path = self._absolute(said, _unescaped(re.search(r'"([^"]*)"', said)[1]))
+        path = self._absolute(said, _quoted(said))
         if self._is_below(path):
             self._named(path, None, is_there=True)
 
@@ -298,7 +302,11 @@ class Disk:
 
 
 def _descriptor(said: str) -> int:
-    return int(re.match(r"\d+", said)[0])
+    return int(certain(re.match(r"\d+", said))[0])
+
+
+def _quoted(said: str) -> str:
+    return _unescaped(certain(re.search(r'"([^"]*)"', said))[1])
 
 
 def _data(said: str) -> bytes:
@@ -318,16 +326,18 @@ def recorded(folder: Path, turns: int) -> Disk:
     command = [sys.executable, "-m", "sermovox.faults.scenario"]
     subprocess.run([*command, "prepare"], env=environment, check=True)
     process = subprocess.Popen([*command, str(turns)], env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-    process.stdout.readline()
+    given, told = certain(process.stdin), certain(process.stdout)
+    told.readline()
     disk, trace = Disk(data), folder / "trace"
     tracing = ["strace", "-f", "-y", "-xx", "-s", "4000000", "-e", f"trace={_CALLS}", "-o", str(trace)]
     tracer = subprocess.Popen([*tracing, "-p", str(process.pid)], stderr=subprocess.PIPE)
-    tracer.stderr.readline()
-    threading.Thread(target=tracer.stderr.read, daemon=True).start()
+    tracing_said = certain(tracer.stderr)
+    tracing_said.readline()
+    threading.Thread(target=tracing_said.read, daemon=True).start()
     time.sleep(0.2)
-    process.stdin.write(b"go\n")
-    process.stdin.close()
-    process.stdout.read()
+    given.write(b"go\n")
+    given.close()
+    told.read()
     if process.wait(600):
         raise RuntimeError("The scenario failed.")
     tracer.wait(60)

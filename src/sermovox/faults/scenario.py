@@ -6,6 +6,8 @@ import os
 import sys
 from itertools import count
 
+from mastering.certain import certain
+
 
 def main(deed: str) -> None:
     import django
@@ -58,8 +60,8 @@ def _run(turns: int) -> None:
             size = -(-len(data) // parts)
             for at in range(0, len(data), size):
                 kind = "application/offset+octet-stream"
-                sent = {"content_type": kind, "headers": tus | {"Upload-Offset": str(at)}}
-                client.patch(address, data[at : at + size], **sent)
+                headers = tus | {"Upload-Offset": str(at)}
+                client.patch(address, data[at : at + size], content_type=kind, headers=headers)
             if (outcome := client.get(address).json())["state"] == "here":
                 _acknowledge("here", outcome["recording"], hashlib.sha256(data).hexdigest())
         _work_off()
@@ -83,7 +85,7 @@ def _run(turns: int) -> None:
         binned = FinishedFile.objects.filter(in_bin=True).last()
         if binned:
             client.post(f"/deliveries/files/{binned.pk}/take-back/")
-        recording = production.recordings.last()
+        recording = certain(production.recordings.last())
         client.post("/recordings/storage/delete/", {"chosen": f"recording-{recording.pk}", "sure": "yes"})
         client.post("/recordings/storage/bin/take-back/", {"chosen": f"recording-{recording.pk}"})
 

@@ -21,7 +21,8 @@ class Commands:
     """
 
     def __init__(self, within: Callable[..., str] = _plainly):
-        self._within, self._known = within, {}
+        self._within = within
+        self._known: dict[str, Callable] = {}
 
     def __call__(self, name: str) -> Callable:
         """Register a command under this name."""

@@ -19,12 +19,14 @@ _GAIN_TOP, _GAIN_BOTTOM = 214.0, 262.0
 _LIMIT_TOP, _LIMIT_BOTTOM = 274.0, 304.0
 
 
-def place(level_db: float | None) -> float | None:
+def place(level_db: float) -> float:
     """Where a level lies on the scale of the bars, percent from the left."""
-    if level_db is None:
-        return None
     inside = min(max(level_db, LOWEST_DB), HIGHEST_DB)
     return round(100 * (inside - LOWEST_DB) / (HIGHEST_DB - LOWEST_DB), 2)
+
+
+def _place(level_db: float | None) -> float | None:
+    return None if level_db is None else place(level_db)
 
 
 def ticks() -> list[tuple[int, float]]:
@@ -33,16 +35,16 @@ def ticks() -> list[tuple[int, float]]:
 
 def drawn_bar(bar: Bar | None) -> dict[str, float | None] | None:
     """A bar in percent: where it starts, how wide it is, its median, peak and noise floor."""
-    if bar is None or bar.low_lufs is None:
+    if bar is None or bar.low_lufs is None or bar.high_lufs is None:
         return None
     start = place(bar.low_lufs)
     return {
         "start": start,
         "end": max(start + 0.4, place(bar.high_lufs)),
         "width": max(0.4, round(place(bar.high_lufs) - start, 2)),
-        "median": place(bar.median_lufs),
-        "peak": place(bar.peak_dbtp),
-        "noise": place(bar.noise_dbfs),
+        "median": _place(bar.median_lufs),
+        "peak": _place(bar.peak_dbtp),
+        "noise": _place(bar.noise_dbfs),
     }
 
 
@@ -56,9 +58,9 @@ class Band:
     noise: float | None
 
     def drawn(self) -> dict[str, float | None]:
-        start = place(self.low_lufs)
-        width = None if start is None or self.high_lufs is None else round(place(self.high_lufs) - start, 2)
-        return {"start": start, "width": width, "peak": place(self.peak), "noise": place(self.noise)}
+        start, end = _place(self.low_lufs), _place(self.high_lufs)
+        width = None if start is None or end is None else round(end - start, 2)
+        return {"start": start, "width": width, "peak": _place(self.peak), "noise": _place(self.noise)}
 
 
 def band_of(demands: dict[str, Demand], plan: LevelPlan | None) -> Band:

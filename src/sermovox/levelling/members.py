@@ -6,7 +6,9 @@ from contextlib import suppress
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
+from typing import cast
 
+from mastering.certain import certain
 from mastering.editing.programme import as_list
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, Progress
@@ -50,7 +52,7 @@ class Member:
         """What it sounds from, in all its channels."""
         if self.sounding.programme is not None:
             return opened(self.sounding.programme)
-        return self.sounding.recording.path
+        return certain(self.sounding.recording).path
 
     @cached_property
     def _survey(self) -> Survey:
@@ -59,8 +61,14 @@ class Member:
     @property
     def source(self) -> Sound:
         """What its file is made from: the same, made mono where that is wanted."""
-        source = self._survey.source(self.channels)
-        return levelled_parts(source, self.passages) if self._asked_of_kinds else source
+        if self._asked_of_kinds:
+            return levelled_parts(self._programme, self.passages)
+        return self._survey.source(self.channels)
+
+    @property
+    def _programme(self) -> Programme:
+        """The source of a member that has passages: only a programme has them."""
+        return cast(Programme, self._survey.source(self.channels))
 
     @property
     def known(self) -> Known:
@@ -70,7 +78,7 @@ class Member:
     @cached_property
     def key(self) -> str:
         """The hash of what its levels follow from."""
-        sounds = self.sounding.programme or self.sounding.recording.sha256
+        sounds = self.sounding.programme or certain(self.sounding.recording).sha256
         folds = sorted(self.known.folds.values()) if self._is_folded else []
         return digest([sounds, self.channels, self.treatment.measured_hz, folds, self._asked_of_kinds])
 
@@ -91,7 +99,7 @@ class Member:
 
     def _parted(self, measured: Callable[[Programme], Levels]) -> list[Passage]:
         return passages_of(
-            self._survey.source(self.channels),
+            self._programme,
             self._outlet,
             channels=self.channels,
             content_kind=self.content_kind,
@@ -140,14 +148,15 @@ class Member:
     def _is_known(self) -> bool:
         if caches.is_kept(self._path):
             return True
-        recording = self.sounding.recording
-        return self._is_as_recorded and caches.is_kept(storage.cached(recording.sha256, "measurement.npz"))
+        if not self._is_as_recorded:
+            return False
+        return caches.is_kept(storage.cached(certain(self.sounding.recording).sha256, "measurement.npz"))
 
     @property
     def _is_as_recorded(self) -> bool:
         recording = self.sounding.recording
         whole = self.sounding.programme is None and not self.treatment.measured_hz
-        return whole and recording.figures.get("channels") == self.channels
+        return whole and certain(recording).figures.get("channels") == self.channels
 
     @property
     def refusal(self) -> str:
@@ -174,7 +183,7 @@ class Member:
 
     def measurement(self) -> Measurement | None:
         """All that was measured, if the cache has it."""
-        if self._is_as_recorded and (found := self.sounding.recording.kept_measurement()):
+        if self._is_as_recorded and (found := certain(self.sounding.recording).kept_measurement()):
             return found
         with suppress(OSError):
             return Measurement.load(caches.judged(self._path))
@@ -186,7 +195,7 @@ class Member:
         if found is None:
             source = self._survey.source(self.channels)
             if self._asked_of_kinds:
-                source = levelled_parts(source, self._parted(self._measured_part))
+                source = levelled_parts(self._programme, self._parted(self._measured_part))
             found = measured_for(
                 source, channels=self.channels, rumble_hz=self.treatment.measured_hz, progress=progress
             )
@@ -205,7 +214,7 @@ class Member:
 
     def filtered(self) -> Levels:
         """Its levels after the rumble filter that is to be on if needed."""
-        return self._through_filter.levels
+        return certain(self._through_filter).levels
 
 
 def members_of(soundings: Soundings, sections: Sequence[Section], outlet: Outlet) -> list[Member]:

@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 
+from mastering.certain import certain
 from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import Progress
-from mastering.outlets.demands import Demand
+from mastering.outlets.demands import Range
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.picture import Bar, bar_after, bar_before
@@ -49,13 +50,14 @@ def plans_of(members: Sequence[Member], outlet: Outlet, *, within_s: float | Non
         late = until is not None and time.monotonic() > until
         held_up = waiting and member.treatment.together or not member.is_measured
         found.append(None if held_up else _planned(member, outlet, shared_db, None, only_kept=late))
-    if None in found:
+    known = [each for each in found if each is not None]
+    if len(known) < len(found):
         return found
-    reached = [each.plan.predicted.get("integrated_lufs") if each.plan else None for each in found]
+    reached = [each.plan.predicted.get("integrated_lufs") if each.plan else None for each in known]
     wanted = wanted_near(reached, outlet)
     return [
         each if near is None else _planned(member, outlet, shared_db, near, only_kept=False)
-        for member, each, near in zip(members, found, wanted, strict=True)
+        for member, each, near in zip(members, known, wanted, strict=True)
     ]
 
 
@@ -77,7 +79,7 @@ def plan_beside(
         except UnreadableRecording as error:
             other.refuse(str(error))
     at = next(at for at, each in enumerate(everyone) if each.key == member.key)
-    planned = plans_of(everyone, outlet)[at]
+    planned = certain(plans_of(everyone, outlet)[at])
     if planned.plan is None:
         raise CannotMake(planned.refusal)
     return planned.plan
@@ -100,7 +102,7 @@ def _shared(members: Sequence[Member], outlet: Outlet) -> float | None:
 
 
 def _planned(
-    member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None, *, only_kept: bool
+    member: Member, outlet: Outlet, shared_db: float | None, near: Range | None, *, only_kept: bool
 ) -> Planned | None:
     gain_db = shared_db if member.treatment.together else None
     facts = [
@@ -122,7 +124,7 @@ def _planned(
     return planned
 
 
-def _made(member: Member, outlet: Outlet, shared_db: float | None, near: Demand | None) -> Planned:
+def _made(member: Member, outlet: Outlet, shared_db: float | None, near: Range | None) -> Planned:
     plan = plan_member(member, outlet, shared_db, near)
     levels = member.levels
     before = bar_before(levels)

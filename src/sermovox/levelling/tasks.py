@@ -17,8 +17,7 @@ logger = logging.getLogger(__name__)
 def measure_sections(production_id: int, outlet_key: str) -> None:
     """Measure every section of a production as an outlet would have it, where that is not known yet."""
     production = Production.objects.filter(pk=production_id).first()
-    outlet = outlets_of(production.owner).get(outlet_key) if production else None
-    if outlet is None:
+    if production is None or (outlet := outlets_of(production.owner).get(outlet_key)) is None:
         return
     soundings = Soundings(production)
     for member in members_of(soundings, soundings.sections, outlet):

@@ -131,10 +131,8 @@ def heard(request, pk: int):
 @commands("treat")
 def _treat(request, production: Production) -> str:
     said = request.POST
-    sections = production.sections.all()
-    if "everywhere" not in said:
-        sections = sections.filter(pk__in=whole_numbers(said.getlist("section")))
-    sections = list(sections)
+    every = production.sections.all()
+    sections = list(every if "everywhere" in said else every.filter(pk__in=whole_numbers(said.getlist("section"))))
     # The form of one section says all of its treatment; that of several only what is to be changed.
     shown = production.sections.filter(pk=whole_number(said.get("shown")) or 0).first()
     if shown and not is_as_seen(request, revision_of(shown.treatment)):

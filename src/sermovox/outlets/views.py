@@ -1,6 +1,7 @@
 """Rule sheets: read, written, copied, compared, exchanged; and files from anywhere held against them."""
 
 from dataclasses import replace
+from typing import Any
 
 from django.conf import settings
 from django.contrib import messages
@@ -138,7 +139,7 @@ def compare(request):
     first, second = (known.get(request.GET.get(side, "")) for side in ("a", "b"))
     if request.GET.get("b") == "shipped" and first and first.key in shipped():
         second = replace(shipped()[first.key], title=f"{shipped()[first.key].title}, as shipped")
-    context = {"outlets": known.values(), "first": first, "second": second}
+    context: dict[str, Any] = {"outlets": known.values(), "first": first, "second": second}
     if first and second:
         lines = compared(first, second)
         context |= {"lines": lines, "differing": sum(not line.alike for line in lines)}
@@ -269,7 +270,7 @@ def _encoded(encoding: Encoding) -> str:
     rate = f"{encoding.sample_rate_hz / 1000:g} kHz"
     if not encoding.lossy:
         return f"{encoding.container.upper()}, {encoding.sample_format}, {rate}"
-    kbps = encoding.bit_rate_kbps
+    kbps = str(encoding.bit_rate_kbps or "")
     if encoding.lowest_kbps:
         kbps = f"{encoding.lowest_kbps}–{encoding.highest_kbps}"
     return f"{encoding.container.upper()}, {kbps} kbit/s, {rate}" if kbps else f"{encoding.container.upper()}, {rate}"

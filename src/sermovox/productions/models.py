@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict
 
+from django.apps import apps
 from django.conf import settings
 from django.db import models, transaction
 from django.db.models import Q
@@ -38,7 +39,10 @@ class ProductionQuerySet(models.QuerySet):
         return self.filter(deleted_at__lt=storage.binned_before())
 
 
-class ProductionManager(models.Manager.from_queryset(ProductionQuerySet)):
+_Productions = models.Manager.from_queryset(ProductionQuerySet)
+
+
+class ProductionManager(_Productions):
     """Productions that do not lie in the bin."""
 
     def get_queryset(self):
@@ -192,7 +196,10 @@ class SectionQuerySet(models.QuerySet):
         return self.filter(Q(recording=None) | Q(recording__state=_DELETED), programme=[])
 
 
-class SectionManager(models.Manager.from_queryset(SectionQuerySet)):
+_Sections = models.Manager.from_queryset(SectionQuerySet)
+
+
+class SectionManager(_Sections):
     """Sections of the running order; those taken out of it are kept for undoing."""
 
     def get_queryset(self):
@@ -272,7 +279,7 @@ class Section(models.Model):
         """Make it of these stretches; saves nothing. How long it sounds has to be found anew."""
         self.length_s = None
         self.programme = as_list(stretches)
-        recordings = self._meta.get_field("recording").related_model.with_deleted
+        recordings = apps.get_model("recordings", "Recording").with_deleted
         self.recording = recordings.filter(pk=stretches[0].recording).first() if stretches else None
         if len(stretches) == 1 and self.recording and self.recording.ready:
             only = stretches[0]

@@ -3,9 +3,11 @@
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import Any
 
 from django.db import connection
 
+from mastering.certain import certain
 from mastering.editing.assembly import BUTT, Stretch
 from mastering.editing.programme import BadCut
 from mastering.editing.scripts import Entry
@@ -59,7 +61,7 @@ def insert(
     production: Production, sections: Sequence[Section], *, after: int | None = None, before: int | None = None
 ) -> None:
     """Put new sections after or before another one, or at the end; no change of its own."""
-    neighbour = production.sections.filter(pk=after or before).first() or production.sections.last()
+    neighbour = production.sections.filter(pk=after or before or 0).first() or production.sections.last()
     in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
     role = neighbour.role if neighbour and neighbour.role in in_runs else Section.Role.CHAPTER
     order = list(production.sections.values_list("pk", flat=True))
@@ -89,8 +91,9 @@ def merge(production: Production, user, section: Section) -> Section | None:
         return None
     recorded = [each for each in (section, following) if each.recording or each.programme]
     if len(recorded) > 1 and (silent := next((each for each in recorded if not each.stretches()), None)):
-        name = silent.recording.name
-        state = "is still being measured" if silent.recording.measuring else "cannot be used"
+        recording = certain(silent.recording)
+        name = recording.name
+        state = "is still being measured" if recording.measuring else "cannot be used"
         raise BadCut(f"“{silent.title}” cannot be merged yet: {name} {state}. Nothing was changed.")
     with changing(production, user, f"Merge “{section.title}” with “{following.title}”"):
         if len(recorded) > 1:
@@ -158,7 +161,7 @@ def build(production: Production, user, entries: Sequence[Entry], *, instead: bo
 def assign(production: Production, user, recordings: dict[int, int | None], words: str) -> None:
     """Give sections their recordings: recording (or None for none) by section, both by primary key."""
     own = set(production.recordings.filter(pk__in=filter(None, recordings.values())).values_list("pk", flat=True))
-    rows = [
+    rows: list[dict[str, Any]] = [
         {"recording_id": recording, "programme": [], "length_s": None, "pk": section}
         for section, recording in recordings.items()
         if recording is None or recording in own
@@ -209,7 +212,7 @@ def write(production: Production, rows: Sequence[dict]) -> None:
     table = Section._meta.db_table
     with connection.cursor() as cursor:
         for names, group in groups.items():
-            fields = {name: Section._meta.get_field(name) for name in names}
+            fields: dict[str, Any] = {name: Section._meta.get_field(name) for name in names}
             setting = ", ".join(f"{field.column} = %s" for field in fields.values())
             cursor.executemany(
                 f"UPDATE {table} SET {setting} WHERE id = %s AND production_id = %s",

@@ -3,7 +3,9 @@
 import hashlib
 import uuid
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path, PurePosixPath, PureWindowsPath
+from typing import Any
 
 from django.conf import settings
 from django.core.files import locks
@@ -78,7 +80,12 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
         sha256 = sha256 or hashlib.file_digest(file, "sha256").hexdigest()
         with storage.held(sha256):
             storage.keep(upload.path, sha256)
-            facts = {"name": upload.name, "size_bytes": upload.size_bytes, "batch": upload.batch, "rank": upload.rank}
+            facts: dict[str, Any] = {
+                "name": upload.name,
+                "size_bytes": upload.size_bytes,
+                "batch": upload.batch,
+                "rank": upload.rank,
+            }
             with transaction.atomic():
                 taken = _kept(upload.production, sha256, **facts)
                 same = f"This is the same file as “{taken.recording.name}”, which is here already."
@@ -144,12 +151,12 @@ def refuse_too_large(size_bytes: int) -> None:
 def _kept(production: Production, sha256: str, *, name: str, size_bytes: int, batch: str = "", rank: int = 0) -> Intake:
     """The row of bytes that are kept. The caller holds their hash."""
     with transaction.atomic():
-        facts = {"name": name, "size_bytes": size_bytes, "batch": batch, "rank": rank}
+        facts: dict[str, Any] = {"name": name, "size_bytes": size_bytes, "batch": batch, "rank": rank}
         recording = Recording.with_deleted.filter(production=production, sha256=sha256).first()
         if recording and recording.measuring and recording.waits_for:
             # The same bytes once more may be just what it waited for.
             recording.try_now()
-            transaction.on_commit(lambda: queue_measuring(recording))
+            transaction.on_commit(partial(queue_measuring, recording))
         if recording and (recording.ready or recording.measuring):
             return Intake(recording, known=not _found_a_place(recording))
         if recording:

@@ -76,7 +76,10 @@ class RecordingQuerySet(models.QuerySet):
         return self.filter(~models.Exists(used)).exclude(pk__in=RawSQL(_IN_PIECES, ()))
 
 
-class RecordingManager(models.Manager.from_queryset(RecordingQuerySet)):
+_Recordings = models.Manager.from_queryset(RecordingQuerySet)
+
+
+class RecordingManager(_Recordings):
     """Recordings that are here; those that were deleted keep a row for what was made of them."""
 
     def get_queryset(self):

@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 from mastering.audio.encodings import Encoding
+from mastering.certain import certain
 from mastering.editing.assembly import KINDS, Stretch
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
@@ -127,7 +129,7 @@ class Soundings:
         return self._of_sections[section.pk]
 
     def _found(self, section: Section) -> list[Sounding]:
-        facts = {"section": section, "content_kind": section.content_kind, "treatment": section.wishes}
+        facts: dict[str, Any] = {"section": section, "content_kind": section.content_kind, "treatment": section.wishes}
         recording = section.recording
         if recording is None and not section.programme:
             return []
@@ -143,7 +145,7 @@ class Soundings:
                 Sounding(
                     title=section.title,
                     recording=recording,
-                    recordings=(recording,),
+                    recordings=(certain(recording),),
                     channels=self.channels_of(recording, None),
                     **facts,
                 )
@@ -164,7 +166,7 @@ class Soundings:
     def whole(self, sections: Sequence[Section]) -> list[Sounding]:
         """One of all these sections, one after the other; none where nothing of them sounds."""
         sounding = [section for section in sections if section.stretches()]
-        facts = {
+        facts: dict[str, Any] = {
             "section": None,
             "title": self._production.title,
             "content_kind": content_of(sounding),

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 
 from mastering.audio.reader import Reader
@@ -140,11 +140,11 @@ def _works(options, outlets: Sequence[Outlet]) -> list[_Work]:
     works = [
         _Work(
             path=path,
-            source=lambda path=path: path,
+            source=partial(Path, path),
             facts=facts,
             channels=_channels_of(path),
             names={key: wanted[at] for key, wanted in names.items()},
-            chapters=lambda path=path: _marked(path),
+            chapters=partial(_marked, path),
         )
         for at, (path, facts) in enumerate(zip(options.files, facts_of(given, lines=True), strict=True))
         if each

@@ -24,7 +24,7 @@ def run(options) -> int:
     pauses = find_pauses(measurement.levels.envelope, level_db=options.level, shortest_s=options.shortest)
     if options.sections or options.longer_than:
         cuts = longest(pauses, options.sections) if options.sections else longer_than(pauses, options.longer_than)
-        labels = [Label(a, b, f"Section {n}") for n, (a, b) in enumerate(stretches(cuts, duration_s), 1)]
+        labels = [Label(a, b, f"Section {n}") for n, (a, b) in enumerate(stretches(list(cuts), duration_s), 1)]
     else:
         edges = zip(pauses.starts_s, pauses.ends_s, strict=True)
         labels = [Label(float(a), min(float(b), duration_s), "pause") for a, b in edges]

@@ -2,12 +2,14 @@
 
 import argparse
 import time
+from functools import partial
 from pathlib import Path
 
 from mastering.audio.facts import FileFacts
 from mastering.editing.labels import FORMATS, Label, read_labels
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
+from mastering.meters.meter import Levels
 from mastering.meters.sides import BY_ITSELF, WAYS
 from mastering.naming.patterns import FIELDS
 from mastering.outlets.levelplan import LevelPlan
@@ -65,6 +67,10 @@ def _rumble(text: str) -> tuple[float, str]:
     return (RUMBLE_HZ, NEEDED) if text.replace("-", " ") == NEEDED else (float(text), ALWAYS)
 
 
+def _filtered(survey: Survey, channels: int) -> Levels:
+    return survey.measured(channels, filtered=True).levels
+
+
 def plans_of(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, LevelPlan | MasteringError]]:
     """The plan of each file beside the others, or what is wrong with it."""
     known: dict[Path, Given] = {}
@@ -77,7 +83,7 @@ def plans_of(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, 
                 survey.measured(channels).levels,
                 options.content,
                 treatment,
-                lambda survey=survey, channels=channels: survey.measured(channels, filtered=True).levels,
+                partial(_filtered, survey, channels),
                 survey.known(channels),
             )
         except MasteringError as error:

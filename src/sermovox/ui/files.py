@@ -19,6 +19,7 @@ def send_audio(request, path: Path, *, container: str = "") -> HttpResponseBase:
     known = CONTAINERS[container].media_type if container in CONTAINERS else ""
     content_type = known or mimetypes.guess_type(path.name)[0] or "application/octet-stream"
     asked = asked_range(request, size)
+    response: HttpResponseBase
     if asked is None:
         response = FileResponse(path.open("rb"), content_type=content_type)
         response["Accept-Ranges"] = "bytes"

@@ -3,7 +3,7 @@
 from django import forms
 
 
-class Dressed:
+class Dressed(forms.BaseForm):
     """Gives each field of a form the look of the page. Put it before the form class."""
 
     def __init__(self, *args, **kwargs):

@@ -5,6 +5,7 @@ import json
 
 from django import forms
 from django.core.exceptions import ValidationError
+from django.http import QueryDict
 
 ELSEWHERE = "This was changed in another window. It shows now how it is; look, and do it again."
 
@@ -19,12 +20,14 @@ def is_as_seen(request, revision: str) -> bool:
     return request.POST.get("seen") == revision
 
 
-class Guarded:
+class Guarded(forms.ModelForm):
     """A form of a model that remembers what each field was when it was shown. Put it before the form class.
 
     What another window changed meanwhile stays, unless the same field was changed here too: then nothing is saved, and
     the form says what it is now.
     """
+
+    data: QueryDict
 
     def __init__(self, *args, **kwargs):
         super().__init__(*args, **kwargs)

@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 _TOLD_EVERY = 50
 
@@ -46,7 +47,9 @@ def _walk(asked: argparse.Namespace) -> None:
     takes = prepared(Path(tempfile.mkdtemp(prefix="takes-")))
     began, walks = time.monotonic(), 0
 
-    class Counted(at_work(Walk) if asked.at_work else Walk):
+    kind: Any = at_work(Walk) if asked.at_work else Walk
+
+    class Counted(kind):
         def teardown(self):
             nonlocal walks
             super().teardown()

@@ -8,12 +8,13 @@ import hashlib
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import mutagen
 import numpy as np
 import soundfile
 
+from mastering.certain import certain
 from sermovox.walks.markers import WORD_S, place_of, spoken, words_in
 
 FLAC, MP3, BOOK = "walk-flac", "walk-mp3", "walk-book"
@@ -57,7 +58,7 @@ class Take:
 def _samples(take: Take) -> np.ndarray:
     sound = spoken(*take.words, rate_hz=take.rate_hz, channels=take.channels, gap_s=GAP_S, seed=take.words[0] + 1)
     if take.channels == 2:
-        sound = sound * np.float32([1.0, 0.6])
+        sound = sound * np.array([1.0, 0.6], np.float32)
     return np.round(sound * 32767).astype(np.int16)
 
 
@@ -126,11 +127,13 @@ class Rows:
 
         self.facts = type(production).objects.filter(pk=production.pk).values().get()
         wanted = Section.with_removed.filter(production=production, removed=False)
-        self.sections = list(wanted.order_by("position", "pk").values())
+        self.sections: list[Any] = list(wanted.order_by("position", "pk").values())
         recordings = Recording.with_deleted.filter(production=production)
         self.recordings = {row["pk"]: row for row in recordings.values("pk", "name", "state")}
         self.pages = {row["recording_id"]: row for row in Page.objects.filter(production=production).values()}
-        self.namings = {row["outlet_key"]: row for row in Naming.objects.filter(production=production).values()}
+        self.namings: dict[str, Any] = {
+            row["outlet_key"]: row for row in Naming.objects.filter(production=production).values()
+        }
 
     def take(self, key) -> Take | None:
         """What a recording holds; None where it is not there, or not measured yet."""
@@ -187,19 +190,20 @@ class Rows:
         kept &= ~struck
         kept[:start], kept[end:] = False, False
         edges = np.flatnonzero(np.diff(np.concatenate([[False], kept]).astype(np.int8)))
-        edges = edges if len(edges) % 2 == 0 else [*edges, end]
+        edges = edges if len(edges) % 2 == 0 else np.append(edges, end)
         runs = [(int(a), Heard(take, int(a), int(b))) for a, b in zip(edges[::2], edges[1::2], strict=True)]
         return [piece for _, piece in sorted([*runs, *put_in], key=lambda each: each[0])]
 
-    def crossed_s(self, section: dict) -> float | None:
-        """How much crossfades take off a section; None where the first piece of one is struck out, which moves it."""
+    def crossed_s(self, section: dict) -> float:
+        """How much crossfades take off a section."""
         told = [stretch for stretch in self.stretches(section)[1:] if stretch.get("join") == "crossfade"]
         return sum(stretch.get("join_s", 0.0) for stretch in told)
 
     def lanes(self, section: dict) -> list[Take | None]:
         """The voices beside what a section is made of, the first recording that has some."""
         for stretch in self.stretches(section):
-            facts = self.pages.get(int(stretch["recording"]), {}).get("facts", {})
+            page = self.pages.get(int(stretch["recording"]))
+            facts = page["facts"] if page else {}
             if facts.get("lanes"):
                 return [self.take(lane["recording"]) for lane in facts["lanes"]]
         return []
@@ -222,12 +226,12 @@ class Rows:
             for section in sounding:
                 if alone[section["id"]]:
                     told.append((section["title"], at_s))
-                at_s += _length_s(alone[section["id"]]) - self.crossed_s(section)
+                at_s += _length_s(certain(alone[section["id"]])) - self.crossed_s(section)
             agreed = [sorted(s["treatment"].items(), key=repr) for s in sounding]
             common = [item for item in agreed[0] if all(item in other for other in agreed)]
             return {
                 None: self._one(
-                    [piece for s in sounding for piece in alone[s["id"]]],
+                    [piece for s in sounding for piece in certain(alone[s["id"]])],
                     sum(self.crossed_s(s) for s in sounding),
                     self._name(outlet_key, None, 1),
                     facts | {"title": self.facts["title"]},
@@ -235,7 +239,7 @@ class Rows:
                     told,
                 )
             }
-        found = {}
+        found: dict[int | None, Expected] = {}
         for place, section in enumerate(self.sections, 1):
             if not alone[section["id"]] or self.lanes(section):
                 continue
@@ -285,7 +289,7 @@ class Found:
 @lru_cache(maxsize=512)
 def _found(path: Path, modified_ns: int, size_bytes: int) -> Found:
     samples, rate_hz = soundfile.read(path, dtype="float32", always_2d=True)
-    tags = mutagen.File(path).tags or {}
+    tags: Any = mutagen.File(path).tags or {}
     names = {"TIT2": "title", "TALB": "album", "TPE1": "artist", "TRCK": "track"}
     if path.suffix == ".mp3":
         said = {name: str(tags[key]) for key, name in names.items() if key in tags}

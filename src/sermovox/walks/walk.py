@@ -4,6 +4,7 @@ import hashlib
 import shutil
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 import soundfile
 from django.conf import settings
@@ -201,6 +202,7 @@ class Walk(RuleBasedStateMachine):
                 assert [s.pk for s in self._sections()] == [s.pk for s in sections], "a refused merge changed something"
                 return
             if None not in words or not all(had):
+                assert left is not None
                 assert (self._words(left) or []) == (words[0] or []) + (words[1] or []), "merging changed the words"
 
     @rule(data=st.data())
@@ -216,8 +218,9 @@ class Walk(RuleBasedStateMachine):
 
     @rule(data=st.data())
     def remove(self, data):
-        if len(self._sections()) > 1:
-            order.remove(self.production, self.user, self._section(data))
+        section = self._section(data)
+        if section and len(self._sections()) > 1:
+            order.remove(self.production, self.user, section)
 
     @rule(data=st.data())
     def add(self, data):
@@ -556,7 +559,7 @@ class Walk(RuleBasedStateMachine):
         ready = list(self.production.recordings.filter(state="ready").order_by("pk"))
         return data.draw(st.sampled_from(ready)) if ready else None
 
-    def _page(self, data) -> tuple[Page | None, Take | None]:
+    def _page(self, data) -> tuple[Page | None, Any]:
         recording = self._recording(data)
         if recording is None:
             return None, None

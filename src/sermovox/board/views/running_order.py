@@ -90,7 +90,7 @@ def _merge(production: Production, request) -> str:
     section = _section_of(production, request)
     following = production.sections.filter(position__gt=section.position).first()
     both = section.recording_id and following and following.recording_id
-    if order.merge(production, request.user, section) is None:
+    if order.merge(production, request.user, section) is None or following is None:
         return f"“{section.title}” is the last; there is no next one to merge it with."
     together = " Their recordings are put together." if both else ""
     return f"“{section.title}” and “{following.title}” are one section.{together}"
@@ -116,6 +116,10 @@ def _assign(production: Production, request) -> str:
 _DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()), 0.0)
 
 
+def _recording_address(section: Section, recording: Recording) -> str:
+    return _address("cutting:page" if section.programme and recording.ready else "recordings:slip", recording.pk)
+
+
 def _rows(production: Production, page: str | None) -> dict:
     outlets = list(production.outlets.values())
     sections = production.sections.select_related("recording").defer("script", "recording__figures")
@@ -131,15 +135,13 @@ def _rows(production: Production, page: str | None) -> dict:
             "place": str(place),
             "ready": s.recording is not None and s.recording.ready,
             "address": _address("productions:section", s.pk),
-            "recording_address": s.recording_id
-            and _address("cutting:page" if s.programme and s.recording.ready else "recordings:slip", s.recording_id),
+            "recording_address": s.recording and _recording_address(s, s.recording),
             "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
             "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
         for place, s in enumerate(list(shown.object_list), shown.start_index())
     ]
-    moving = any(row["section"].recording and row["section"].recording.measuring for row in found)
-    moving = moving or board.moving
+    moving = board.moving or any(s.recording is not None and s.recording.measuring for s in shown.object_list)
     undoable, redoable = last_change(production), next_change(production)
     recordings = production.recordings
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])

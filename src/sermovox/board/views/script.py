@@ -2,6 +2,7 @@
 
 import hashlib
 from dataclasses import replace
+from typing import Any
 
 from django.contrib import messages
 from django.db import transaction
@@ -109,7 +110,9 @@ def _read(request, production: Production) -> dict:
     except MasteringError as error:
         return context | {"problem": str(error)}
     skipped = set(whole_numbers(request.POST.getlist("skip"))) if same_text else set()
-    rows = [{"at": at, "entry": entry, "skipped": at in skipped} for at, entry in enumerate(found)]
+    rows: list[dict[str, Any]] = [
+        {"at": at, "entry": entry, "skipped": at in skipped} for at, entry in enumerate(found)
+    ]
     return context | {
         "layout": layout,
         "said_layout": LAYOUTS[layout.kind],
