@@ -198,7 +198,7 @@ for _kind in (
     MarkKind(
         name=GAIN,
         words="Gain of",
-        said="gain changed",
+        said="gain",
         button="Gain",
         does="Set its gain",
         key="g",
