@@ -27,7 +27,6 @@ from mastering.pipeline import make
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
 from sermovox.bench.tools import RATE_HZ, ROUNDS, Visitor, application, line, pages, seconds, speech_recording, timed
-from sermovox.deliveries.runs import start_run
 
 OUTLET = "volunteer-archive"
 _PORT = 8497
@@ -178,6 +177,7 @@ def report_peak_memory(recording: Path) -> None:
     call_command("migrate", verbosity=0)
     from django.contrib.auth import get_user_model
 
+    from sermovox.deliveries.runs import start_run
     from sermovox.productions.models import Production
     from sermovox.recordings.intake import take_in
 
