@@ -18,6 +18,7 @@ from pathlib import Path
 from django.conf import settings
 from django.core.files import locks
 
+from mastering.certain import certain
 from sermovox import backups, queue, room
 from sermovox.accounts.middleware import is_loopback
 from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
@@ -43,7 +44,7 @@ class Child:
 
     name: str
     command: Callable[[str], list[str]]
-    process: subprocess.Popen = field(init=False)
+    process: subprocess.Popen | None = field(default=None, init=False)
     identity: str = field(default="", init=False)
 
     def start(self) -> None:
@@ -55,8 +56,9 @@ class Child:
         )
 
     def watch(self) -> None:
-        if self.process.poll() is not None:
-            print(f"The {self.name} stopped (status {self.process.returncode}); starting it again.", flush=True)
+        process = certain(self.process)
+        if process.poll() is not None:
+            print(f"The {self.name} stopped (status {process.returncode}); starting it again.", flush=True)
             self._end_group()
             self.start()
 
@@ -64,7 +66,7 @@ class Child:
         """End what the dead process itself had started: it may still hold the port."""
         if hasattr(os, "killpg"):
             with contextlib.suppress(ProcessLookupError):
-                os.killpg(self.process.pid, signal.SIGKILL)
+                os.killpg(certain(self.process).pid, signal.SIGKILL)
 
 
 class Supervisor:
@@ -131,7 +133,7 @@ class Supervisor:
         """End workers that will not be done; they are started anew like any that died."""
         for child in self._workers:
             if child.identity in identities:
-                child.process.kill()
+                certain(child.process).kill()
 
     def _wait_until_answering(self) -> None:
         for _ in range(int(_STARTING_S / 0.1)):

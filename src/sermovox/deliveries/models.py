@@ -75,10 +75,10 @@ class DeliveryQuerySet(models.QuerySet):
         return self.filter(deleted_at__lt=storage.binned_before())
 
 
-_Deliverys = models.Manager.from_queryset(DeliveryQuerySet)
+_Deliveries = models.Manager.from_queryset(DeliveryQuerySet)
 
 
-class DeliveryManager(_Deliverys):
+class DeliveryManager(_Deliveries):
     """Deliveries that do not lie in the bin."""
 
     def get_queryset(self):

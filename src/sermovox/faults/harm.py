@@ -13,6 +13,8 @@ import time
 from contextlib import closing
 from pathlib import Path
 
+from mastering.certain import certain
+
 _SETTLES_S = 60.0
 _DAY_S = 24 * 3600
 
@@ -40,7 +42,7 @@ class Application:
             "DJANGO_SETTINGS_MODULE": "sermovox.settings",
         }
         self._log = (folder / "log").open("ab")
-        self.process: subprocess.Popen
+        self.process: subprocess.Popen | None = None
 
     def start(self) -> None:
         """Start it, and wait until it answers."""
@@ -63,7 +65,7 @@ class Application:
         """Wait until it answers; start it again where the supervisor is gone."""
         until = time.monotonic() + _SETTLES_S
         while time.monotonic() < until:
-            if self.process.poll() is not None:
+            if certain(self.process).poll() is not None:
                 time.sleep(0.5)
                 self.start()
                 return
@@ -116,14 +118,16 @@ def kill_watcher(application: Application, chance: random.Random) -> None:
 
 
 def kill_supervisor(application: Application, chance: random.Random) -> None:
-    _kill([application.process.pid])
-    application.process.wait()
+    process = certain(application.process)
+    _kill([process.pid])
+    process.wait()
 
 
 def kill_all(application: Application, chance: random.Random) -> None:
     modules = ("sermovox.server", "sermovox.worker", "sermovox.watcher", "sermovox.cli")
-    _kill([application.process.pid, *(key for module in modules for key in application.children(module))])
-    application.process.wait()
+    process = certain(application.process)
+    _kill([process.pid, *(key for module in modules for key in application.children(module))])
+    process.wait()
 
 
 def truncate_caches(application: Application, chance: random.Random) -> None:
