@@ -123,7 +123,7 @@ def make_long(sections: int, names: int) -> tuple[int, int]:
     import django
 
     django.setup()
-    from sermovox.productions.models import Production, Section
+    from sermovox.productions.models import Piece, Production, Section
     from sermovox.recordings.models import Recording
 
     like = Recording.objects.filter(state="ready")[0]
@@ -136,17 +136,12 @@ def make_long(sections: int, names: int) -> tuple[int, int]:
         )
         for n in range(sections)
     )  # fmt: skip
-    Section.objects.bulk_create(
-        Section(
-            production=long,
-            position=n,
-            number=n,
-            title=f"Chapter about {n}",
-            recording=r,
-            script="And so it went. " * 40,
-        )
-        for n, r in enumerate(recordings, 1)
+    script = "And so it went. " * 40
+    rows = Section.objects.bulk_create(
+        Section(production=long, position=n, number=n, title=f"Chapter about {n}", script=script)
+        for n in range(1, sections + 1)
     )
+    Piece.objects.bulk_create(Piece(section=s, recording=r) for s, r in zip(rows, recordings, strict=True))
     lines = Production.objects.create(owner=owner, title="A thousand")
     Section.objects.bulk_create(
         Section(production=lines, position=n, title=f"Line {n}", role="line") for n in range(1, names + 1)

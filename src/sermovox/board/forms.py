@@ -7,6 +7,7 @@ from django.utils import timezone
 
 from mastering.errors import MasteringError
 from sermovox.apart import picture_facts
+from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.ui.forms import Dressed
 from sermovox.ui.revisions import Guarded
@@ -96,20 +97,21 @@ class SectionForm(Guarded, Dressed, forms.ModelForm):
     field_order = ["title", "role", "number", "part", "content_kind", "recording"]
 
     def __init__(self, *args, instance: Section, **kwargs):
-        has = _AS_CUT if instance.programme else str(instance.recording_id or "")
+        has = _AS_CUT if instance.is_cut else str(instance.recording_id or "")
         super().__init__(*args, instance=instance, initial={"recording": has}, **kwargs)
         own = instance.production.recordings.usable().defer("figures", "remarks").order_by("name")
         choices = {"": "none yet"} | {str(recording.pk): recording.name for recording in own}
-        if instance.programme:
-            count = len(instance.programme)
+        if instance.is_cut:
+            count = len(instance.made_of)
             choices = {_AS_CUT: f"as it is cut, of {count} piece{'s' * (count != 1)}"} | choices
         elif instance.recording:
             choices.setdefault(has, instance.recording.name)
         cast(forms.ChoiceField, self.fields["recording"]).choices = list(choices.items())
 
     def save(self, commit=True):
-        chosen = self.cleaned_data["recording"]
+        section, chosen = super().save(commit), self.cleaned_data["recording"]
         if chosen != self.initial["recording"]:
-            self.instance.recording_id, self.instance.programme = int(chosen) if chosen else None, []
-            self.instance.length_s = None
-        return super().save(commit)
+            pieces = [{"recording_id": int(chosen)}] if chosen else []
+            order.write(section.production, [{"pk": section.pk, "pieces": pieces, "length_s": None}])
+            section.forget_pieces()
+        return section

@@ -69,7 +69,7 @@ def sections_to_pair(production: Production, anew: bool) -> tuple[list[Section],
     """The sections that recordings are wanted for, all of them or those that wait, and their places."""
     places = {pk: place for place, pk in enumerate(production.sections.values_list("pk", flat=True), 1)}
     wanted = production.sections.all() if anew else production.sections.waiting()
-    return list(wanted.defer("script")[:_SHOWN]), places
+    return list(wanted.with_pieces().defer("script")[:_SHOWN]), places
 
 
 def recordings_to_pair(production: Production, anew: bool) -> list[Recording]:

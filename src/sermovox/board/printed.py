@@ -7,7 +7,7 @@ from fpdf.fonts import FontFace
 
 from mastering.clock import clock
 from mastering.editing.tables import write_table
-from sermovox.productions.models import Production
+from sermovox.productions.models import Production, SectionQuerySet
 from sermovox.ui.paper import FAINT, Paper
 
 _COLUMNS = (8, 36, 74, 22, 50)
@@ -31,22 +31,25 @@ class Line:
 def lines(production: Production) -> list[Line]:
     """All sections in running order."""
     found, at_s = [], 0.0
-    for place, section in enumerate(production.sections.select_related("recording"), 1):
-        duration_s = section.recording.figures.get("duration_s") if section.recording else None
+    for place, section in enumerate(_sections_of(production), 1):
         found.append(
             Line(
                 place,
                 section.in_words,
                 section.title,
-                duration_s,
+                section.duration_s,
                 at_s,
                 section.recording.name if section.recording else "",
                 section.exact_name,
                 section.script,
             )
         )
-        at_s += duration_s or 0.0
+        at_s += section.duration_s or 0.0
     return found
+
+
+def _sections_of(production: Production) -> SectionQuerySet:
+    return production.sections.with_duration().with_pieces("figures", "remarks")
 
 
 def as_csv(production: Production) -> str:
@@ -60,12 +63,12 @@ def as_csv(production: Production) -> str:
             s.part,
             s.title,
             s.content_kind,
-            clock(d) if s.recording and (d := s.recording.figures.get("duration_s")) else "",
+            clock(s.duration_s) if s.duration_s else "",
             s.recording.name if s.recording else "",
             s.exact_name,
             s.script,
         )
-        for place, s in enumerate(production.sections.select_related("recording"), 1)
+        for place, s in enumerate(_sections_of(production), 1)
     ]
     return write_table(header, rows)
 

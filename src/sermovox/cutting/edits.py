@@ -272,8 +272,7 @@ def _unsection(page: Page, values: dict) -> str:
     if not own:
         raise BadCut("This section is no longer on the page.")
     section = own[0][0]
-    section.set_programme([s for s in section.stretches() if s.recording != str(page.recording_id)])
-    section.save(update_fields=["programme", "recording", "length_s"])
+    section.set_stretches([s for s in section.stretches() if s.recording != str(page.recording_id)])
     return f"Take its stretch from “{section.title}”"
 
 
@@ -340,7 +339,7 @@ def _take_out_rows_of(voice: Recording) -> None:
     them back.
     """
     production = voice.production
-    alone = production.sections.filter(recording=voice, programme=[])
+    alone = production.sections.whole_of(voice)
     if alone.exists():
         alone.update(removed=True)
         order.place(production, list(production.sections.values_list("pk", flat=True)))

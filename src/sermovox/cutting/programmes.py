@@ -77,8 +77,8 @@ class Assembly:
 
     def is_plain(self, section: Section) -> bool:
         """Whether a section is the whole of one recording, with no mark that is heard and no voice beside it."""
-        if section.programme or section.recording is None:
-            return not section.programme
+        if section.is_cut or section.recording is None:
+            return not section.is_cut
         page = self._all_pages.get(str(section.recording_id))
         return page is None or not page.is_marked
 
@@ -158,7 +158,7 @@ def opened(values: dict, stored: Callable[[str], Path] = storage.stored) -> Prog
 
 
 @order.finds_lengths
-def lengths_of(production: Production, sections: Sequence[Section]) -> dict[int, float | None]:
+def lengths_of(production: Production, sections: Iterable[Section]) -> dict[int, float | None]:
     """How long sections sound, by their keys; None where that is the length of the recording, or cannot be told."""
     made = Assembly(production)
     return {section.pk: made.length_s(section) for section in sections}

@@ -4,33 +4,26 @@ from collections.abc import Sequence
 from dataclasses import replace
 from math import inf
 
-from django.db.models import Q, QuerySet
-from django.db.models.expressions import RawSQL
+from django.db.models import Exists
 
 from mastering.clock import clock
-from mastering.editing.assembly import Stretch, as_list
+from mastering.editing.assembly import Stretch
 from mastering.editing.programme import BadCut, Span, check_span
 from sermovox.cutting.models import Page
 from sermovox.productions import order
-from sermovox.productions.models import Section
+from sermovox.productions.models import Piece, Section, SectionQuerySet, plain_pieces
 
 
-def sections_on(page: Page, among: QuerySet[Section] | None = None) -> list[tuple[Section, int, Stretch]]:
+def sections_on(page: Page, among: SectionQuerySet | None = None) -> list[tuple[Section, int, Stretch]]:
     """The sections that this page's recording is in, each with the number of the stretch and the stretch, by time.
 
     `among` looks at some of the running order's sections alone.
     """
     key = page.recording_id
-    inside = RawSQL(
-        "SELECT section.id FROM productions_section AS section, json_each(section.programme) AS piece"
-        " WHERE section.production_id = %s AND json_extract(piece.value, '$.recording') = %s",
-        (page.production_id, str(key)),
-    )
     found = []
     sections = page.production.sections.all() if among is None else among
-    for section in sections.filter(Q(recording=key) | Q(pk__in=inside)).defer("script"):
-        if section.recording_id == key:
-            section.recording = page.recording
+    own = sections.filter(Exists(Piece.of_each().filter(recording=key)))
+    for section in own.with_pieces("remarks").defer("script"):
         for at, stretch in enumerate(section.stretches()):
             if stretch.recording == str(key):
                 found.append((section, at, stretch))
@@ -97,7 +90,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
             )
     found = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
     # A recording that came in alone is one section; the first stretch takes its place.
-    alone = [each for each in found if not each[0].programme and len(found) == 1]
+    alone = [each for each in found if not each[0].is_cut and len(found) == 1]
     placeholder = alone[0][0] if alone and not any(span == (0, frames) for span in spans) else None
     waiting = list(page.production.sections.waiting().defer("script"))
     samples = [section for section in waiting if section.role == Section.Role.SAMPLE]
@@ -106,8 +99,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
         clash = next((each for each in found if overlap(each[2], span)), None)
         if clash and samples and len(spans) == 1:
             # A sample is taken from what belongs to another section.
-            _fill(page, samples[0], span, titles[0] if titles else "")
-            _write(page, samples[:1])
+            _fill(page, [samples[0]], [span], titles)
             return samples[:1]
         if clash:
             raise BadCut(
@@ -130,14 +122,13 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
     following = chosen[0] if from_end and chosen else after[0] if after and not chosen and not before else None
     anchor = chosen[-1] if chosen else before[-1] if before else None
     given = dict(zip(ordered, [*new, *chosen] if following else [*chosen, *new], strict=True))
-    for at, section in given.items():
-        _fill(page, section, spans[at], titles[at] if at < len(titles) else "")
     if new and following:
         order.insert(page.production, new, before=following.pk)
     elif new:
         order.insert(page.production, new, after=anchor.pk if anchor else None)
-    _write(page, chosen)
-    return [given[at] for at in range(len(spans))]
+    sections = [given[at] for at in range(len(spans))]
+    _fill(page, sections, spans, titles)
+    return sections
 
 
 def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
@@ -145,20 +136,18 @@ def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
     return stretch.start_sample < span[1] and span[0] < stretch.end_sample
 
 
-def _fill(page: Page, section: Section, span: tuple[int, int], title: str) -> None:
-    """Make a section of a stretch; saves nothing."""
-    start, end = span
-    whole = span == (0, page.recording.frames)
-    stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
-    section.programme, section.recording = [] if whole else as_list([stretch]), page.recording
-    # So long it is where nothing is marked; where something is, that is looked at afterwards.
-    section.length_s = None if whole else (end - start) / page.sample_rate_hz
-    section.title = title[:200] or section.title
-
-
-def _write(page: Page, sections: Sequence[Section]) -> None:
-    names = ("title", "programme", "recording_id", "length_s")
-    rows = [{name: getattr(section, name) for name in ("pk", *names)} for section in sections]
+def _fill(page: Page, sections: Sequence[Section], spans: Sequence[tuple[int, int]], titles: Sequence[str]) -> None:
+    """Make sections of stretches, each by its own."""
+    known = {page.recording_id: page.recording}
+    rows = []
+    for at, (section, (start, end)) in enumerate(zip(sections, spans, strict=True)):
+        stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
+        section.title = (titles[at][:200] if at < len(titles) else "") or section.title
+        section.length_s = None
+        section.forget_pieces()
+        rows.append(
+            {"pk": section.pk, "title": section.title, "length_s": None, "pieces": plain_pieces([stretch], known)}
+        )
     order.write(page.production, rows)
 
 
@@ -166,8 +155,7 @@ def replace_stretch(section: Section, number: int, stretch: Stretch) -> None:
     """Give a section another stretch in place of one it has; saves."""
     stretches = list(section.stretches())
     stretches[number] = stretch
-    section.set_programme(stretches)
-    section.save(update_fields=["programme", "recording", "length_s"])
+    section.set_stretches(stretches)
 
 
 def in_the_way(other: Section, moving: Section) -> bool:

@@ -3,9 +3,11 @@
 from collections.abc import Sequence
 
 from sermovox.cutting.models import Page
+from sermovox.cutting.sectioning import sections_on
 from sermovox.history.changing import Rows, tracks
 from sermovox.history.models import Change
 from sermovox.productions.models import Production
+from sermovox.productions.order import refresh_lengths
 
 
 class _Pages:
@@ -26,8 +28,9 @@ class _Pages:
         return old, new
 
     def apply(self, production: Production, rows: Rows) -> None:
-        for page in production.pages.filter(pk__in=rows):
+        for page in production.pages.filter(pk__in=rows).select_related("recording"):
             page.take_back(rows[str(page.pk)])
+            refresh_lengths(production, [section for section, _, _ in sections_on(page)])
 
     def forget(self, production: Production, changes: Sequence[Change]) -> None:
         """Nothing: marks lie in the page, and pages are never made by a change."""

@@ -68,7 +68,7 @@ class Bundle:
 def of_run(delivery: Delivery) -> Bundle:
     """The files of a run for one outlet that are there, and which are not."""
     files, missing = [], []
-    for file in delivery.files.select_related("delivery__production", "section__recording", "recording"):
+    for file in delivery.files.select_related("delivery__production", "section", "recording"):
         if file.replaced_at:
             missing.append(f"{file.name} ({file.title}) was replaced on {file.replaced_at:%Y-%m-%d}")
         elif file.is_there:

@@ -139,7 +139,7 @@ def _chapter_pictures(outlet: Outlet, sections: list[Section]) -> list[str]:
         return []
     shown = [section.picture for section in sections]
     if outlet.chapters == FROM_MARKS:
-        pages = Page.objects.filter(recording__in={section.recording_id for section in sections})
+        pages = Page.objects.filter(recording__in={section.recording_id for section in sections} - {None})
         shown += [mark.picture for page in pages for mark in page.mark_list]
     return [sha256 for sha256 in shown if sha256]
 

@@ -37,7 +37,7 @@ class RunForm(forms.Form):
 
     @property
     def sections(self) -> list:
-        every = self._production.sections.select_related("recording").defer("script")
+        every = self._production.sections.with_pieces().defer("script")
         if self.cleaned_data["everywhere"]:
             return [section for section in every if section.recording and section.recording.ready]
         keys = set(self.data.getlist("section"))

@@ -26,7 +26,7 @@ def go_on(production_id: int) -> None:
     if FinishedFile.objects.filter(delivery__production=production).under_way().exists():
         go_on.using(run_after=timezone.now() + _LOOK_AGAIN).enqueue(production_id)
         return
-    sections = {section.title: section for section in production.sections.select_related("recording")}
+    sections = {section.title: section for section in production.sections.with_pieces()}
     again, treated, retitled = (sections.get(title) for title in (MADE_AGAIN, TREATED, RETITLED[0]))
     if not (again and treated and retitled):
         # Somebody has gone on with it already.
@@ -37,7 +37,7 @@ def go_on(production_id: int) -> None:
     start_run(
         production,
         [outlet],
-        list(production.sections.filter(pk=again.pk).select_related("recording")),
+        list(production.sections.filter(pk=again.pk).with_pieces()),
         existing={outlet.key: Naming.Existing.REPLACE},
     )
     ride = {treated.pk: treatment_of({"ride": "always"})}

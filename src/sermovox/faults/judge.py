@@ -29,8 +29,8 @@ class Rows:
 
     def sections_ready(self) -> list[int]:
         return [key for (key,) in self.ask(
-            "SELECT s.id FROM productions_section s JOIN recordings_recording r ON r.id = s.recording_id"
-            " WHERE NOT s.removed AND r.state = 'ready'"
+            "SELECT s.id FROM productions_section s JOIN productions_piece p ON p.section_id = s.id AND p.place = 0"
+            " JOIN recordings_recording r ON r.id = p.recording_id WHERE NOT s.removed AND r.state = 'ready'"
         )]  # fmt: skip
 
     def standing_names(self) -> list[tuple[int, list[str]]]:

@@ -81,4 +81,4 @@ def _roughly(row: Row, outlet: Outlet) -> Row:
 
 def sections_of(production: Production) -> list[Section]:
     """All sections, without their texts."""
-    return list(production.sections.select_related("recording").defer("script"))
+    return list(production.sections.with_pieces().defer("script"))

@@ -41,7 +41,7 @@ from sermovox.sources.soundings import Soundings
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
-_SECTIONS = Section.objects.select_related("production", "recording")
+_SECTIONS = Section.objects.select_related("production").with_pieces()
 LONGEST_HEARD_S = 30.0
 _SHOWN_ANYHOW = (INTEGRATED, TRUE_PEAK, NOISE_FLOOR, LOUDNESS_RANGE)
 """Figures of a section that are shown whether or not its outlet asks for them."""

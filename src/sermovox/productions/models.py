@@ -1,18 +1,21 @@
 """A production and its running order."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict
+from typing import Any, cast
 
-from django.apps import apps
 from django.conf import settings
 from django.db import models, transaction
-from django.db.models import Q
+from django.db.models import Exists, FloatField, OuterRef, Q, Subquery
+from django.db.models.fields.json import KeyTextTransform
+from django.db.models.functions import Cast, Coalesce
 from django.urls import reverse
 from django.utils import timezone
 from django.utils.text import slugify
 
-from mastering.editing.assembly import Stretch, as_list, from_list
+from mastering.certain import certain
+from mastering.editing.assembly import BUTT, Stretch
 from mastering.errors import MasteringError
 from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
@@ -20,6 +23,7 @@ from mastering.shaping.treatment import Treatment, treatment_of
 from mastering.tagging.artwork import ArtworkRule
 from sermovox import caches, storage
 from sermovox.apart import artwork_for, picture_facts
+from sermovox.numerals import whole_number, whole_numbers
 from sermovox.outlets.models import outlets_of
 
 _LONGEST_KEY = 60
@@ -166,11 +170,14 @@ class Production(models.Model):
             "description": self.description,
         }
 
-    def add_section(self, **facts) -> "Section":
-        """Put a section at the end of the running order."""
+    def add_section(self, recording=None, **facts) -> "Section":
+        """Put a section at the end of the running order, made of the whole of a recording where there is one."""
         with transaction.atomic():
             last = self.sections.aggregate(last=models.Max("position"))["last"] or 0
-            return self.sections.create(position=last + 1, **facts)
+            section = self.sections.create(position=last + 1, **facts)
+            if recording:
+                section.pieces.create(recording=recording)
+            return section
 
 
 def fitted_artwork(sha256: str, rule: ArtworkRule | None) -> bytes:
@@ -193,7 +200,25 @@ class SectionQuerySet(models.QuerySet):
 
     def waiting(self) -> "SectionQuerySet":
         """Those that have no recording, or that of which was deleted as a whole."""
-        return self.filter(Q(recording=None) | Q(recording__state=_DELETED), programme=[])
+        here = Q(recording__isnull=False) & ~Q(recording__state=_DELETED)
+        return self.filter(~Exists(Piece.of_each().filter(here | Q(end_sample__isnull=False))))
+
+    def whole_of(self, recording) -> "SectionQuerySet":
+        """Those that are the whole of a recording."""
+        return self.filter(pieces__recording=recording, pieces__end_sample=None)
+
+    def with_pieces(self, *left_out: str) -> "SectionQuerySet":
+        """Each with its pieces and their recordings, but for these fields of the recordings."""
+        pieces = Piece.objects.select_related("recording")
+        return self.prefetch_related(
+            models.Prefetch("pieces", pieces.defer(*(f"recording__{name}" for name in left_out)))
+        )
+
+    def with_duration(self) -> "SectionQuerySet":
+        """Each with its `duration_s`, how long it sounds as far as that is known."""
+        recorded_s = Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField())
+        first_s = Subquery(Piece.of_each().filter(place=0).values_list(recorded_s))
+        return self.annotate(duration_s=Coalesce("length_s", first_s))
 
 
 _Sections = models.Manager.from_queryset(SectionQuerySet)
@@ -210,11 +235,11 @@ class Section(models.Model):
     """One unit that becomes one file.
 
     `exact_name` is the file name a client dictates, `script` what is spoken, `notes` what listeners may read beside
-    it, `link` where they find more and `picture` what they see, by the hash of its bytes. `programme` lists the
-    stretches it is made of (see `mastering.editing.assembly`); where it is empty that is the whole of `recording`, else
-    `recording` is that of the first. `length_s` is how long it sounds where that is not the length of the recording.
-    `treatment` is what `mastering.shaping.treatment` reads. A section that was taken out of the running order stays
-    with `removed` set, so that it can come back with its files.
+    it, `link` where they find more and `picture` what they see, by the hash of its bytes. It is made of its `pieces`.
+    `length_s` is how long they sound where that is not the length of a recording; it follows from them and the pages of
+    their recordings, and only `order.refresh_lengths` finds it. `treatment` is what `mastering.shaping.treatment`
+    reads. A section that was taken out of the running order stays with `removed` set, so that it can come back with its
+    files.
     """
 
     class Role(models.TextChoices):
@@ -241,10 +266,6 @@ class Section(models.Model):
     number = models.PositiveIntegerField(null=True, blank=True)
     title = models.CharField(max_length=200)
     content_kind = models.CharField(max_length=10, choices=Content, default=Content.SPEECH)
-    recording = models.ForeignKey(
-        "recordings.Recording", on_delete=models.SET_NULL, null=True, blank=True, related_name="sections"
-    )
-    programme = models.JSONField(default=list, editable=False)
     length_s = models.FloatField(null=True, editable=False)
     treatment = models.JSONField(default=dict, editable=False)
     part = models.PositiveSmallIntegerField(null=True, blank=True)
@@ -267,24 +288,43 @@ class Section(models.Model):
     def get_absolute_url(self) -> str:
         return reverse("productions:section", args=[self.pk])
 
+    @property
+    def made_of(self) -> list["Piece"]:
+        """Its pieces in order; none of the whole of a recording that is no longer there."""
+        return [piece for piece in self.pieces.all() if piece.recording_id or not piece.is_whole]
+
+    @property
+    def is_cut(self) -> bool:
+        """Whether it is made of something else than the whole of one recording."""
+        return any(not piece.is_whole for piece in self.made_of)
+
+    @property
+    def recording(self):
+        """That of its first piece."""
+        return next((piece.recording for piece in self.made_of), None)
+
+    @property
+    def recording_id(self) -> int | None:
+        return next((piece.recording_id for piece in self.made_of), None)
+
     def stretches(self) -> tuple[Stretch, ...]:
         """What it is made of, in order; nothing while there is no recording that can be used."""
-        if self.programme:
-            return from_list(self.programme)
-        if self.recording is None or not self.recording.ready:
+        if not self.is_cut and not (self.recording and self.recording.ready):
             return ()
-        return (Stretch(recording=str(self.recording_id), start_sample=0, end_sample=self.recording.frames),)
+        return tuple(piece.stretch() for piece in self.made_of)
 
-    def set_programme(self, stretches: Sequence[Stretch]) -> None:
-        """Make it of these stretches; saves nothing. How long it sounds has to be found anew."""
+    def set_stretches(self, stretches: Sequence[Stretch]) -> None:
+        """Make it of these stretches. How long it sounds has to be found anew."""
+        recordings = self.production.recordings(manager="with_deleted")
+        known = recordings.in_bulk(whole_numbers({stretch.recording for stretch in stretches}))
+        write_pieces(self.production_id, {self.pk: plain_pieces(stretches, known)})
+        self.forget_pieces()
         self.length_s = None
-        self.programme = as_list(stretches)
-        recordings = apps.get_model("recordings", "Recording").with_deleted
-        self.recording = recordings.filter(pk=stretches[0].recording).first() if stretches else None
-        if len(stretches) == 1 and self.recording and self.recording.ready:
-            only = stretches[0]
-            if only == Stretch(recording=only.recording, start_sample=0, end_sample=self.recording.frames):
-                self.programme = []
+        self.save(update_fields=["length_s"])
+
+    def forget_pieces(self) -> None:
+        """Read its pieces again when they are next asked for."""
+        getattr(self, "_prefetched_objects_cache", {}).pop("pieces", None)
 
     @property
     def wishes(self) -> Treatment:
@@ -298,6 +338,92 @@ class Section(models.Model):
         part = f", part {self.part}" if self.part else ""
         kind = f", {self.content_kind}" if self.content_kind != self.Content.SPEECH else ""
         return f"{self.role}{number}{part}{kind}"
+
+
+class Piece(models.Model):
+    """A stretch of a recording as a part of a section, in samples of the recording's own rate.
+
+    Without an end it is the whole of it, and all its section is made of. What joins it to the one before, and the rest,
+    are those of `mastering.editing.assembly.Stretch`.
+    """
+
+    section = models.ForeignKey(Section, on_delete=models.CASCADE, related_name="pieces")
+    place = models.PositiveIntegerField(default=0)
+    recording = models.ForeignKey(
+        "recordings.Recording", on_delete=models.SET_NULL, null=True, blank=True, related_name="pieces"
+    )
+    start_sample = models.PositiveBigIntegerField(default=0)
+    end_sample = models.PositiveBigIntegerField(null=True)
+    join = models.CharField(max_length=10, default=BUTT)
+    join_s = models.FloatField(default=0.0)
+    kind = models.CharField(max_length=10, blank=True)
+    gain_db = models.FloatField(default=0.0)
+    fade_in_s = models.FloatField(default=0.0)
+    fade_out_s = models.FloatField(default=0.0)
+
+    class Meta:
+        ordering = ["section", "place"]
+        constraints = [models.UniqueConstraint(fields=["section", "place"], name="one_piece_at_a_place")]
+
+    def __str__(self) -> str:
+        return f"piece {self.place + 1} of {self.section}"
+
+    @classmethod
+    def of_each(cls) -> "models.QuerySet[Piece]":
+        """Those of each section that a query is about."""
+        return cls.objects.filter(section=OuterRef("pk"))
+
+    @property
+    def is_whole(self) -> bool:
+        return self.end_sample is None
+
+    def stretch(self) -> Stretch:
+        """What the core makes sound; a recording that is no longer there has no name."""
+        recording = str(self.recording_id or "")
+        if self.end_sample is None:
+            return Stretch(recording=recording, start_sample=0, end_sample=certain(self.recording).frames)
+        own: dict[str, Any] = {name: getattr(self, name) for name in _OF_STRETCHES}
+        return Stretch(recording=recording, end_sample=self.end_sample, **own)
+
+
+_OF_STRETCHES = ("start_sample", "join", "join_s", "kind", "gain_db", "fade_in_s", "fade_out_s")
+_DEFAULTS = {"recording_id": None, "end_sample": None} | {
+    name: cast(models.Field, Piece._meta.get_field(name)).get_default() for name in _OF_STRETCHES
+}
+
+
+def pieces_of(production: Production) -> dict[int, list[dict]]:
+    """The pieces of each section as plain values, in order; what is left at its default is left out."""
+    found: dict[int, list[dict]] = {}
+    for row in Piece.objects.filter(section__production=production).values("section_id", *_DEFAULTS):
+        own = found.setdefault(row.pop("section_id"), [])
+        own.append({name: value for name, value in row.items() if value != _DEFAULTS[name]})
+    return found
+
+
+def plain_pieces(stretches: Sequence[Stretch], known: Mapping[int, Any]) -> list[dict]:
+    """Stretches as `pieces_of` gives them; `known` are the recordings by their keys."""
+    rows = []
+    for stretch in stretches:
+        key = whole_number(stretch.recording)
+        own = {name: value for name in _OF_STRETCHES if (value := getattr(stretch, name)) != _DEFAULTS[name]}
+        rows.append({"recording_id": key if key in known else None, "end_sample": stretch.end_sample} | own)
+    if len(rows) == 1 and (recording := known.get(rows[0]["recording_id"])) and recording.ready:
+        whole = {"recording_id": recording.pk, "end_sample": recording.frames}
+        return [{"recording_id": recording.pk}] if rows[0] == whole else rows
+    return rows
+
+
+def write_pieces(production_id: int, pieces: Mapping[int, Sequence[dict]]) -> None:
+    """Make sections of a production, by their keys, of plain pieces; those that are no longer there stay away."""
+    with transaction.atomic():
+        there = Section.with_removed.filter(production=production_id, pk__in=pieces).values_list("pk", flat=True)
+        Piece.objects.filter(section__in=there).delete()
+        Piece.objects.bulk_create(
+            Piece(section_id=section, place=place, **row)
+            for section in there
+            for place, row in enumerate(pieces[section])
+        )
 
 
 class Naming(models.Model):

@@ -1,7 +1,7 @@
 """What can be done to a running order: each is one change that can be undone."""
 
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -13,9 +13,9 @@ from mastering.editing.programme import BadCut
 from mastering.editing.scripts import Entry
 from mastering.shaping.treatment import Treatment
 from sermovox.history.changing import changing
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Piece, Production, Section, pieces_of, write_pieces
 
-LengthFinder = Callable[[Production, Sequence[Section]], dict[int, float | None]]
+LengthFinder = Callable[[Production, Iterable[Section]], dict[int, float | None]]
 _length_finders: list[LengthFinder] = []
 
 
@@ -25,13 +25,11 @@ def finds_lengths(find: LengthFinder) -> LengthFinder:
     return find
 
 
-def refresh_lengths(production: Production, sections: Sequence[Section]) -> dict[int, float | None]:
-    """Keep how long these sections sound, after they or what they are made of was changed; by their keys."""
-    found: dict[int, float | None] = {}
-    for find in _length_finders:
-        found |= find(production, sections)
-    write(production, [{"pk": pk, "length_s": length_s} for pk, length_s in found.items()])
-    return found
+def refresh_lengths(production: Production, sections: Iterable[Section]) -> None:
+    """Keep how long these sections sound, after they or what they are made of was changed."""
+    asked = list(sections)
+    for find in _length_finders if asked else ():
+        write(production, [{"pk": pk, "length_s": length_s} for pk, length_s in find(production, asked).items()])
 
 
 def move(production: Production, user, sections: Sequence[int], before: int | None) -> None:
@@ -89,7 +87,7 @@ def merge(production: Production, user, section: Section) -> Section | None:
     following = production.sections.filter(position__gt=section.position).first()
     if following is None:
         return None
-    recorded = [each for each in (section, following) if each.recording or each.programme]
+    recorded = [each for each in (section, following) if each.made_of]
     if len(recorded) > 1 and (silent := next((each for each in recorded if not each.stretches()), None)):
         recording = certain(silent.recording)
         name = recording.name
@@ -97,9 +95,10 @@ def merge(production: Production, user, section: Section) -> Section | None:
         raise BadCut(f"“{silent.title}” cannot be merged yet: {name} {state}. Nothing was changed.")
     with changing(production, user, f"Merge “{section.title}” with “{following.title}”"):
         if len(recorded) > 1:
-            section.set_programme([*section.stretches(), *_after_another(following.stretches())])
+            section.set_stretches([*section.stretches(), *_after_another(following.stretches())])
         elif following in recorded:
-            section.recording, section.programme = following.recording, following.programme
+            write_pieces(production.pk, {section.pk: pieces_of(production)[following.pk]})
+            section.forget_pieces()
             section.length_s = None
         section.exact_name = section.exact_name or following.exact_name
         section.script = "\n\n".join(text for text in (section.script, following.script) if text)
@@ -162,7 +161,7 @@ def assign(production: Production, user, recordings: dict[int, int | None], word
     """Give sections their recordings: recording (or None for none) by section, both by primary key."""
     own = set(production.recordings.filter(pk__in=filter(None, recordings.values())).values_list("pk", flat=True))
     rows: list[dict[str, Any]] = [
-        {"recording_id": recording, "programme": [], "length_s": None, "pk": section}
+        {"pieces": [{"recording_id": recording}] if recording else [], "length_s": None, "pk": section}
         for section, recording in recordings.items()
         if recording is None or recording in own
     ]
@@ -186,9 +185,9 @@ def place_among(production: Production, section: Section, batch: str, rank: int)
     """Put a section that came in with others where its name belongs among them."""
     if not batch:
         return
-    fellows = list(
-        production.sections.filter(recording__batch=batch).exclude(pk=section.pk).values_list("pk", "recording__rank")
-    )
+    others = production.sections.exclude(pk=section.pk)
+    first = Piece.objects.filter(section__in=others, place=0, recording__batch=batch)
+    fellows = list(first.values_list("section_id", "recording__rank"))
     if not fellows:
         return
     order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != section.pk]
@@ -205,10 +204,15 @@ def place(production: Production, order: Sequence[int]) -> None:
 
 
 def write(production: Production, rows: Sequence[dict]) -> None:
-    """Write rows of fields with their pk. Django's bulk_update takes ten times as long for a whole running order."""
+    """Write rows of fields with their pk, and what their sections are made of as plain `pieces`. Django's bulk_update
+    takes ten times as long for a whole running order.
+    """
     groups = defaultdict(list)
     for row in rows:
-        groups[tuple(sorted(name for name in row if name != "pk"))].append(row)
+        groups[tuple(sorted(name for name in row if name not in ("pk", "pieces")))].append(row)
+    groups.pop((), None)
+    if pieces := {row["pk"]: row["pieces"] for row in rows if "pieces" in row}:
+        write_pieces(production.pk, pieces)
     table = Section._meta.db_table
     with connection.cursor() as cursor:
         for names, group in groups.items():

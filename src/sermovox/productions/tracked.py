@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from sermovox.history.changing import Rows, tracks
 from sermovox.history.models import Change
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Production, Section, pieces_of
 from sermovox.productions.order import place, refresh_lengths, write
 
 _TRACKED = (
@@ -19,67 +19,56 @@ _TRACKED = (
     "notes",
     "link",
     "picture",
-    "recording_id",
-    "programme",
-    "length_s",
     "treatment",
     "removed",
 )
-_MADE_OF = ("recording_id", "programme")
 
 
 class _Sections:
-    """All sections of a running order, those taken out of it among them."""
+    """All sections of a running order and their pieces, those taken out of it among them."""
 
     prefix = ""
 
     def state(self, production: Production, beside: Sequence = ()) -> dict[int, dict]:
         rows = Section.with_removed.filter(production=production).values("pk", *_TRACKED)
-        return {row.pop("pk"): row for row in rows}
+        pieces = pieces_of(production)
+        return {(key := row.pop("pk")): row | {"pieces": pieces.get(key, [])} for row in rows}
 
     def difference(self, production: Production, was: dict[int, dict], beside: Sequence) -> tuple[Rows, Rows]:
         now = self.state(production)
-        _find_lengths(production, was, now)
         old, new = {}, {}
         for pk, row in now.items():
             before = was.get(pk)
             if before is None:
                 # A new section goes away by being taken out, so that it can come again.
                 old[str(pk)], new[str(pk)] = {"removed": True}, {"removed": row["removed"]}
-            elif changed := {name for name in _TRACKED if before[name] != row[name]}:
+            elif changed := {name for name in row if before[name] != row[name]}:
                 old[str(pk)] = {name: before[name] for name in changed}
                 new[str(pk)] = {name: row[name] for name in changed}
+        # What was made of something else; whoever changed a page has found how long it sounds.
+        others = [pk for pk, row in now.items() if row["pieces"] != was.get(pk, {"pieces": []})["pieces"]]
+        refresh_lengths(production, production.sections.filter(pk__in=others, length_s=None))
         return old, new
 
     def apply(self, production: Production, rows: Rows) -> None:
         recordings = set(production.recordings(manager="with_deleted").values_list("pk", flat=True))
-        written = []
+        written, sounding_otherwise = [], []
         for pk, row in rows.items():
-            if row.get("recording_id") is not None and row["recording_id"] not in recordings:
-                row = row | {"recording_id": None}
-            written.append(row | {"pk": int(pk)})
+            pieces = [
+                piece if piece.get("recording_id") in recordings else piece | {"recording_id": None}
+                for piece in row.get("pieces", ())
+            ]
+            written.append(row | ({"pieces": pieces} if "pieces" in row else {}) | {"pk": int(pk)})
+            if not {"pieces", "removed"}.isdisjoint(row):
+                sounding_otherwise.append(int(pk))
         write(production, written)
         # Sections that came in since have places of their own.
         place(production, list(production.sections.values_list("pk", flat=True)))
+        refresh_lengths(production, production.sections.filter(pk__in=sounding_otherwise))
 
     def forget(self, production: Production, changes: Sequence[Change]) -> None:
         made = [int(pk) for change in changes for pk, row in change.before.items() if row == {"removed": True}]
         Section.with_removed.filter(pk__in=made, removed=True, files=None).delete()
-
-
-def _find_lengths(production: Production, before: dict[int, dict], after: dict[int, dict]) -> None:
-    """Find how long those sound that are made of something else now, where whoever changed them did not say."""
-    empty = dict.fromkeys(_MADE_OF)
-    unsure = [
-        pk
-        for pk, row in after.items()
-        if row["length_s"] is None
-        and any((before.get(pk, empty)[name] or None) != (row[name] or None) for name in _MADE_OF)
-    ]
-    if unsure:
-        found = refresh_lengths(production, list(production.sections.filter(pk__in=unsure)))
-        for pk, length_s in found.items():
-            after[pk]["length_s"] = length_s
 
 
 tracks(_Sections())

@@ -95,8 +95,7 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
 def use(recording: Recording) -> Section:
     """Make a section of a recording, at the end of the running order."""
     production = recording.production
-    facts = {"title": section_title(recording.name), "recording": recording, "role": _next_role(production)}
-    section = production.add_section(**facts)
+    section = production.add_section(recording, title=section_title(recording.name), role=_next_role(production))
     refresh_lengths(production, [section])
     return section
 

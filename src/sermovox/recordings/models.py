@@ -22,7 +22,7 @@ from mastering.errors import MasteringError, UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
 from sermovox import caches, storage
-from sermovox.productions.models import Section
+from sermovox.productions.models import Piece, Section
 from sermovox.room import announces
 
 _SILENT_FOR_S = 15.0
@@ -32,11 +32,8 @@ _PAUSES_MIN = (1, 5, 15, 60, 240, 1440)
 """How long what could not be measured for a reason outside it waits: later and later."""
 
 
-_IN_PIECES = """
-SELECT CAST(json_extract(piece.value, '$.recording') AS INTEGER)
-  FROM productions_section AS section, json_each(section.programme) AS piece
- WHERE NOT section.removed AND section.programme <> '[]'
-UNION SELECT CAST(json_extract(mark.value, '$.recording') AS INTEGER)
+_ON_PAGES = """
+SELECT CAST(json_extract(mark.value, '$.recording') AS INTEGER)
   FROM cutting_page AS page, json_each(page.marks) AS mark
  WHERE page.marks LIKE '%%"recording"%%' AND json_extract(mark.value, '$.recording') IS NOT NULL
 UNION SELECT CAST(json_extract(lane.value, '$.recording') AS INTEGER)
@@ -72,8 +69,8 @@ class RecordingQuerySet(models.QuerySet):
 
     def unused(self) -> "RecordingQuerySet":
         """Those no section of a running order uses, as a piece, a voice beside it or a pickup neither."""
-        used = Section.objects.filter(recording=models.OuterRef("pk"))
-        return self.filter(~models.Exists(used)).exclude(pk__in=RawSQL(_IN_PIECES, ()))
+        used = Piece.objects.filter(recording=models.OuterRef("pk"), section__removed=False)
+        return self.filter(~models.Exists(used)).exclude(pk__in=RawSQL(_ON_PAGES, ()))
 
 
 _Recordings = models.Manager.from_queryset(RecordingQuerySet)
@@ -262,9 +259,9 @@ class Recording(models.Model):
         """
         with transaction.atomic():
             if self.state == self.State.REFUSED:
-                own = self.sections.filter(programme=[])
+                own = Section.objects.whole_of(self)
                 own.filter(script="", exact_name="", notes="").delete()
-                own.update(recording=None)
+                Piece.objects.filter(section__in=own).delete()
             self.refusal = f"{self.name} was deleted. Take it back from the bin, or bring the same file in again."
             self.state, self.binned_at = self.State.DELETED, self.binned_at or timezone.now()
             self.save(update_fields=["state", "refusal", "binned_at"])
@@ -301,10 +298,12 @@ class Recording(models.Model):
         the address.
         """
         key, found = str(self.pk), []
-        for section in self.production.sections.defer("script"):
-            if section.recording_id == self.pk and not section.programme:
+        sections = self.production.sections.annotate(count=models.Count("pieces", filter=Q(pieces__recording=self)))
+        for section in sections.exclude(count=0).with_pieces("figures", "remarks").defer("script"):
+            if not section.is_cut:
                 found.append((section.title, section.get_absolute_url()))
-            elif count := sum(piece["recording"] == key for piece in section.programme):
+            else:
+                count = section.count
                 found.append((f"{section.title} ({count} piece{'s' * (count != 1)})", section.get_absolute_url()))
         for page in self.production.pages.select_related("recording"):
             if count := sum(mark.get("recording") == key for mark in page.marks):

@@ -104,7 +104,7 @@ class Soundings:
     @cached_property
     def sections(self) -> list[Section]:
         """The whole running order."""
-        return list(self._production.sections.select_related("recording"))
+        return list(self._production.sections.with_pieces())
 
     @cached_property
     def _recordings(self) -> dict[str, Recording]:
@@ -131,9 +131,9 @@ class Soundings:
     def _found(self, section: Section) -> list[Sounding]:
         facts: dict[str, Any] = {"section": section, "content_kind": section.content_kind, "treatment": section.wishes}
         recording = section.recording
-        if recording is None and not section.programme:
+        if not section.made_of:
             return []
-        if recording is not None and not recording.ready and not section.programme:
+        if recording is not None and not recording.ready and not section.is_cut:
             refusal = recording.refusal or "This recording is still being measured. It takes a moment."
             return [Sounding(title=section.title, refusal=refusal, channels=_UNKNOWN_CHANNELS, **facts)]
         try:

@@ -51,7 +51,7 @@ class CrossingCase(AppTestCase):
             self.do(recording, "mark", kind=STRIKE, start=start, end=end)
 
     def sections(self) -> list[Section]:
-        return list(self.production.sections.select_related("recording"))
+        return list(self.production.sections.with_pieces())
 
     def cut(self, recording: Recording, *words: int) -> list[Section]:
         """Cut a recording before some of its words."""
@@ -101,10 +101,10 @@ class WrongSound(CrossingCase):
         self.assertEqual(self.words_of(sections=self.sections()[:2]), [[1], [7]])
         self.fill_in(address, recording="")
         first.refresh_from_db()
-        self.assertEqual((first.recording, first.programme), (None, []))
+        self.assertEqual((first.recording, first.made_of), (None, []))
         undo(self.production)
         first.refresh_from_db()
-        self.assertEqual(len(first.programme), 1)
+        self.assertEqual([piece.is_whole for piece in first.made_of], [False])
 
     def test_a_join_left_on_a_first_piece_joins_nothing(self):
         one, two = self.spoken(1, 2), self.spoken(3, 4)
@@ -114,8 +114,7 @@ class WrongSound(CrossingCase):
             Stretch(recording=str(two.pk), start_sample=0, end_sample=half),
             Stretch(recording=str(two.pk), start_sample=half, end_sample=two.frames, join=CROSSFADE, join_s=0.4),
         ]
-        second.set_programme(crossed[1:])
-        second.save()
+        second.set_stretches(crossed[1:])
         (whole,) = self.make("single-file-audiobook")
         self.assertAlmostEqual(whole.figures["duration_s"], (one.frames + two.frames - half) / 44100, delta=0.06)
         self.change("merge", section=self.sections()[0].pk)
@@ -515,7 +514,7 @@ class WrongWords(CrossingCase):
         at = place_of(1, rate_hz=22050)[0]
         self.do(slow, "mark", kind=POINT, start=at, end=at, name="Four")
         section = self.sections()[0]
-        section.set_programme(
+        section.set_stretches(
             [
                 Stretch(recording=str(fast.pk), start_sample=0, end_sample=fast.frames),
                 Stretch(recording=str(slow.pk), start_sample=0, end_sample=slow.frames, join=CROSSFADE, join_s=0.4),

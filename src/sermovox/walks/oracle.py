@@ -122,12 +122,14 @@ class Rows:
 
     def __init__(self, production):
         from sermovox.cutting.models import Page
-        from sermovox.productions.models import Naming, Section
+        from sermovox.productions.models import Naming, Piece, Section
         from sermovox.recordings.models import Recording
 
         self.facts = type(production).objects.filter(pk=production.pk).values().get()
         wanted = Section.with_removed.filter(production=production, removed=False)
         self.sections: list[Any] = list(wanted.order_by("position", "pk").values())
+        for section in self.sections:
+            section["pieces"] = list(Piece.objects.filter(section=section["id"]).order_by("place").values())
         recordings = Recording.with_deleted.filter(production=production)
         self.recordings = {row["pk"]: row for row in recordings.values("pk", "name", "state")}
         self.pages = {row["recording_id"]: row for row in Page.objects.filter(production=production).values()}
@@ -137,28 +139,26 @@ class Rows:
 
     def take(self, key) -> Take | None:
         """What a recording holds; None where it is not there, or not measured yet."""
-        row = self.recordings.get(int(key))
+        row = self.recordings.get(key)
         if row is None or row["state"] != "ready":
             return None
         return next(take for take in TAKES if take.name == row["name"])
 
     def stretches(self, section: dict) -> list[dict]:
-        if section["programme"]:
-            return section["programme"]
-        if section["recording_id"] is None:
-            return []
-        take = self.take(section["recording_id"])
-        end = len(take.samples) if take else 1
-        return [{"recording": str(section["recording_id"]), "start_sample": 0, "end_sample": end}]
+        return [
+            piece if piece["end_sample"] else piece | {"end_sample": len(take.samples) if take else 1}
+            for piece in section["pieces"]
+            for take in [self.take(piece["recording_id"])]
+        ]
 
     def segments(self, section: dict) -> list[Heard] | None:
         """What sounds in a section, piece by piece: nothing where all is struck out, None where it cannot sound."""
         found: list[Heard] = []
         for stretch in self.stretches(section):
-            take = self.take(stretch["recording"])
+            take = self.take(stretch["recording_id"])
             if take is None:
                 return None
-            pieces = self._marked(take, int(stretch["recording"]), stretch["start_sample"], stretch["end_sample"])
+            pieces = self._marked(take, stretch["recording_id"], stretch["start_sample"], stretch["end_sample"])
             if pieces is None:
                 return None
             found += pieces
@@ -178,7 +178,7 @@ class Rows:
                 kept[a:b] = False
                 left = np.flatnonzero(~struck[a:b])
                 if len(left) and start <= a + left[0] < end:
-                    other = self.take(mark["recording"])
+                    other = self.take(int(mark["recording"]))
                     if other is None:
                         return None
                     put_in.append(
@@ -196,13 +196,12 @@ class Rows:
 
     def crossed_s(self, section: dict) -> float:
         """How much crossfades take off a section."""
-        told = [stretch for stretch in self.stretches(section)[1:] if stretch.get("join") == "crossfade"]
-        return sum(stretch.get("join_s", 0.0) for stretch in told)
+        return sum(stretch["join_s"] for stretch in self.stretches(section)[1:] if stretch["join"] == "crossfade")
 
     def lanes(self, section: dict) -> list[Take | None]:
         """The voices beside what a section is made of, the first recording that has some."""
         for stretch in self.stretches(section):
-            page = self.pages.get(int(stretch["recording"]))
+            page = self.pages.get(stretch["recording_id"])
             facts = page["facts"] if page else {}
             if facts.get("lanes"):
                 return [self.take(lane["recording"]) for lane in facts["lanes"]]
@@ -219,7 +218,9 @@ class Rows:
         if outlet_key == BOOK:
             # What has no recording that can be used as a whole is left out of the book, and named as left out.
             ready = {key for key in self.recordings if self.take(key)}
-            sounding = [each for each in self.sections if each["programme"] or each["recording_id"] in ready]
+            sounding = [
+                s for s in self.sections if any(p["end_sample"] or p["recording_id"] in ready for p in s["pieces"])
+            ]
             if any(alone[s["id"]] is None or self.lanes(s) for s in sounding) or not any(alone.values()):
                 return {}
             at_s, told = 0.0, []

@@ -28,7 +28,7 @@ from sermovox.deliveries.runs import run_again, start_run
 from sermovox.history.changing import redo, undo
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
-from sermovox.productions.models import Naming, Production, Section
+from sermovox.productions.models import Naming, Production, Section, pieces_of
 from sermovox.recordings.intake import take_in, use
 from sermovox.recordings.models import Recording
 from sermovox.walks.oracle import BOOK, FLAC, GAP_S, MP3, TAKES, Expected, Rows, Take, differences, found_in, sheet
@@ -181,8 +181,8 @@ class Walk(RuleBasedStateMachine):
     @rule(data=st.data())
     def cross(self, data):
         section = self._section(data)
-        if section and len(section.programme) > 1:
-            at = data.draw(st.sampled_from(range(1, len(section.programme))))
+        if section and len(section.made_of) > 1:
+            at = data.draw(st.sampled_from(range(1, len(section.made_of))))
             page = self.client.get(f"/cutting/sections/{section.pk}/")
             row = page.context["rows"][at]
             said = {"do": "set", "seen": page.context["stamp"], "at": at, "start": row["start"], "end": row["end"]}
@@ -195,7 +195,7 @@ class Walk(RuleBasedStateMachine):
         if len(sections) > 1:
             at = data.draw(st.sampled_from(range(len(sections) - 1)))
             words = [self._words(section) for section in sections[at : at + 2]]
-            had = [bool(section.recording_id or section.programme) for section in sections[at : at + 2]]
+            had = [bool(section.made_of) for section in sections[at : at + 2]]
             try:
                 left = order.merge(self.production, self.user, sections[at])
             except MasteringError:
@@ -492,8 +492,11 @@ class Walk(RuleBasedStateMachine):
         """Sections and marks as they are, but for positions, which those that came in since may have moved."""
         left_out = ("position", "length_s")
         rows = Section.with_removed.filter(production=self.production).values()
+        pieces = pieces_of(self.production)
         sections = {
-            row["id"]: {k: v for k, v in row.items() if k not in left_out} for row in rows if not row["removed"]
+            row["id"]: {k: v for k, v in row.items() if k not in left_out} | {"pieces": pieces.get(row["id"])}
+            for row in rows
+            if not row["removed"]
         }
         return sections, {page.pk: (page.marks, page.facts) for page in self.production.pages.all()}
 
@@ -549,7 +552,7 @@ class Walk(RuleBasedStateMachine):
         return True
 
     def _sections(self) -> list[Section]:
-        return list(self.production.sections.select_related("recording"))
+        return list(self.production.sections.with_pieces())
 
     def _section(self, data) -> Section | None:
         sections = self._sections()

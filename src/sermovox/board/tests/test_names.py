@@ -45,7 +45,7 @@ class Names(AppTestCase):
         self.assertNotContains(self.client.get(self.address + "?outlet=radio-playout"), "{number|pad:3}-ford")
         self.production.sections.filter(number__gt=3).delete()
         self.bring_in()
-        self.production.sections.update(recording=self.production.recordings.get())
+        self.give_all(self.production.recordings.get())
         (delivery,) = start_run(self.production, [shipped()["podcast-host"]], list(self.production.sections.all()))
         self.assertEqual([f.name for f in delivery.files.all()], ["001-ford.mp3", "002-ford.mp3", "003-ford.mp3"])
 
@@ -55,7 +55,7 @@ class Names(AppTestCase):
 
     def test_names_that_cannot_be_used_stop_the_run_before_anything_is_made(self):
         self.bring_in()
-        self.production.sections.update(recording=self.production.recordings.get())
+        self.give_all(self.production.recordings.get())
         self.save("same")
         keys = list(self.production.sections.values_list("pk", flat=True))
         page = self.client.post(f"/deliveries/start/{self.production.pk}/", {"outlet": "podcast-host", "section": keys})

@@ -135,6 +135,6 @@ class Pairing(AppTestCase):
     def test_in_order_and_everything_anew(self):
         page = self.client.get(self.address + "?way=order")
         self.assertEqual([row["label"] for row in page.context["rows"]], ["01 first.wav", "extra.wav", "take 03.wav"])
-        self.production.sections.update(recording=self.production.recordings.first())
+        self.give_all(self.production.recordings.first())
         self.assertContains(self.client.get(self.address), "Every section has its recording")
         self.assertContains(self.client.get(self.address + "?anew&way=order"), 'value="extra.wav"')

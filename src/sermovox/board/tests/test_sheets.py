@@ -6,8 +6,10 @@ import io
 from django.core.files.uploadedfile import SimpleUploadedFile
 from PIL import Image
 
+from mastering.editing.assembly import Stretch
 from mastering.outlets.rulesheets import shipped
 from sermovox.deliveries.runs import start_run
+from sermovox.productions.order import refresh_lengths
 from sermovox.ui.tests.base import AppTestCase
 
 
@@ -30,6 +32,14 @@ class Sheet(AppTestCase):
         page = self.client.get(self.address + "/")
         for text in ("chapter 7", "=1+1", "0:05", "שומר המגדלור", "take.wav"):
             self.assertContains(page, text)
+
+    def test_what_is_cut_is_as_long_as_it_sounds(self):
+        section = self.production.sections.first()
+        section.set_stretches([Stretch(recording=str(section.recording_id), start_sample=0, end_sample=3 * 44100)])
+        refresh_lengths(self.production, [section])
+        self.assertContains(self.client.get(self.address + "/"), "0:03")
+        (row, _) = csv.DictReader(io.StringIO(self.client.get(self.address + ".csv").content.decode()))
+        self.assertEqual(row["length"], "0:03")
 
     def test_the_csv_holds_no_formula_and_can_be_read_back_as_a_script(self):
         answer = self.client.get(self.address + ".csv")

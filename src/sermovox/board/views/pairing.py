@@ -24,7 +24,7 @@ def pairing(request, pk: int):
     sections, places = sections_to_pair(production, anew)
     recordings = recordings_to_pair(production, anew)
     labels = labelled(recordings)
-    seen = revision_of([(s.pk, s.recording_id, s.programme) for s in sections], list(labels))
+    seen = revision_of([(s.pk, s.stretches()) for s in sections], list(labels))
     if request.method == "POST":
         if not is_as_seen(request, seen):
             messages.error(request, ELSEWHERE)

@@ -85,7 +85,7 @@ def artwork_remove(request, pk: int):
 
 
 def section(request, pk: int):
-    sections = Section.objects.select_related("production", "recording")
+    sections = Section.objects.select_related("production").with_pieces()
     found = owned(request, sections, pk=pk)
     form = SectionForm(instance=found)
     if request.method == "POST":

@@ -5,9 +5,7 @@ import json
 from functools import lru_cache
 
 from django.core.paginator import Paginator
-from django.db.models import FloatField, Sum
-from django.db.models.fields.json import KeyTextTransform
-from django.db.models.functions import Cast, Coalesce
+from django.db.models import Sum
 from django.http import HttpResponse, HttpResponseBadRequest
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
@@ -20,7 +18,7 @@ from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.productions import order
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Piece, Production, Section
 from sermovox.recordings.models import Recording
 from sermovox.recordings.views import arrivals_of
 from sermovox.ui.owned import owned
@@ -113,18 +111,13 @@ def _assign(production: Production, request) -> str:
     return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
 
 
-_DURATION_S = Coalesce(Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField()), 0.0)
-
-
 def _recording_address(section: Section, recording: Recording) -> str:
-    return _address("cutting:page" if section.programme and recording.ready else "recordings:slip", recording.pk)
+    return _address("cutting:page" if section.is_cut and recording.ready else "recordings:slip", recording.pk)
 
 
 def _rows(production: Production, page: str | None) -> dict:
     outlets = list(production.outlets.values())
-    sections = production.sections.select_related("recording").defer("script", "recording__figures")
-    recorded_s = Cast(KeyTextTransform("duration_s", "recording__figures"), FloatField())
-    sections = sections.annotate(duration_s=Coalesce("length_s", recorded_s))
+    sections = production.sections.with_duration().with_pieces("figures").defer("script")
     shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
     board = Board(production, outlets)
     chosen = _chosen(production, outlets)
@@ -133,15 +126,16 @@ def _rows(production: Production, page: str | None) -> dict:
             "section": s,
             "key": str(s.pk),
             "place": str(place),
-            "ready": s.recording is not None and s.recording.ready,
+            "recording": (recording := s.recording),
+            "ready": recording is not None and recording.ready,
             "address": _address("productions:section", s.pk),
-            "recording_address": s.recording and _recording_address(s, s.recording),
+            "recording_address": recording and _recording_address(s, recording),
             "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
             "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
         for place, s in enumerate(list(shown.object_list), shown.start_index())
     ]
-    moving = board.moving or any(s.recording is not None and s.recording.measuring for s in shown.object_list)
+    moving = board.moving or any(row["recording"] is not None and row["recording"].measuring for row in found)
     undoable, redoable = last_change(production), next_change(production)
     recordings = production.recordings
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
@@ -173,8 +167,9 @@ def _rows(production: Production, page: str | None) -> dict:
 
 def _total_s(production: Production) -> float | None:
     """How long all of it sounds, without what was deleted."""
-    sections = production.sections.exclude(recording__state=Recording.State.DELETED)
-    return sections.aggregate(total=Sum(Coalesce("length_s", _DURATION_S)))["total"]
+    deleted = Piece.objects.filter(place=0, recording__state=Recording.State.DELETED)
+    sections = production.sections.exclude(pieces__in=deleted).with_duration()
+    return sections.aggregate(total=Sum("duration_s"))["total"]
 
 
 def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
@@ -198,7 +193,8 @@ def _crossing(found: Crossing) -> tuple[str, str, str, str]:
 
 def _to_make(production: Production, outlets: list[Outlet], board: Board) -> dict[str, list[int]]:
     """For each outlet, how many files of the whole running order are to be made and how many are up to date."""
-    ready = production.sections.filter(recording__state=Recording.State.READY).values_list("pk", flat=True)
+    first = Piece.objects.filter(section__in=production.sections.all(), place=0)
+    ready = first.filter(recording__state=Recording.State.READY).values_list("section_id", flat=True)
     told = {}
     for outlet in outlets:
         done = [not board.at(pk, outlet.key).needed for pk in ready][: 1 if outlet.joined else None]
@@ -214,8 +210,8 @@ def _address(name: str, pk: int) -> str:
 def _stamp(found: list[dict], unused: list[int], *changes) -> str:
     """Changes whenever the rows would look different."""
     shown = [
-        (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.recording_id, s.length_s)
-        + ((s.recording.state, s.recording.share_measured) if s.recording else ())
+        (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.length_s)
+        + ((recording.pk, recording.state, recording.share_measured) if (recording := row["recording"]) else ())
         + tuple(words for _, _, words, *_ in row["crossings"])
         for row in found
         if (s := row["section"])
@@ -225,4 +221,4 @@ def _stamp(found: list[dict], unused: list[int], *changes) -> str:
 
 def _section_of(production: Production, request) -> Section:
     key = request.POST.get("section", "")
-    return get_object_or_404(production.sections.select_related("recording"), pk=whole_number(key) or 0)
+    return get_object_or_404(production.sections.with_pieces(), pk=whole_number(key) or 0)

@@ -94,7 +94,7 @@ def make(request, pk: int):
 
 
 def _revision(production: Production) -> str:
-    return revision_of(list(production.sections.values_list("pk", "title", "recording_id")))
+    return revision_of([(s.pk, s.title, s.recording_id) for s in production.sections.with_pieces("figures", "remarks")])
 
 
 def _read(request, production: Production) -> dict:

@@ -375,7 +375,7 @@ class TogetherWithOthers(PageTestCase):
         self.assertEqual(len(self.heard(section)), round(3.5 * RATE))
         change(do="move", at=1, to=0)
         section.refresh_from_db()
-        self.assertEqual([row["recording"] for row in section.programme], [str(bumper.pk), str(bumper.pk - 1)])
+        self.assertEqual([piece.recording_id for piece in section.made_of], [bumper.pk, bumper.pk - 1])
         self.assertEqual(section.recording_id, bumper.pk)
         for values, said in (
             ({"do": "set", "at": 0, "start": "3", "end": "2"}, "empty"),

@@ -19,7 +19,7 @@ from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _OF_SECTION = "section"
-_SECTIONS = Section.objects.select_related("production", "recording")
+_SECTIONS = Section.objects.select_related("production").with_pieces()
 _MARKS_A_PAGE = 50
 
 

@@ -70,7 +70,7 @@ def labels_of(found: Page) -> list[Label]:
     sections = [
         Label(stretch.start_sample / rate_hz, stretch.end_sample / rate_hz, section.title)
         for section, _, stretch in sections_on(found)
-        if section.programme
+        if section.is_cut
     ]
     points = [
         Label(mark.start_sample / rate_hz, mark.end_sample / rate_hz, mark.name)

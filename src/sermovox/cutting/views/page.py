@@ -234,7 +234,7 @@ def state_of(found: Page) -> dict:
             "start": stretch.start_sample,
             "end": stretch.end_sample,
             "place": section.position,
-            "of": len(section.programme) or 1,
+            "of": len(section.made_of),
         }
         for section, at, stretch in sections_on(found)
     ]

@@ -1,6 +1,5 @@
 """The programme of a section: its pieces in order, and how they join."""
 
-import json
 import zlib
 from collections.abc import Callable
 
@@ -23,7 +22,7 @@ from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
 from sermovox.ui.owned import owned
 
-_SECTIONS = Section.objects.select_related("production", "recording")
+_SECTIONS = Section.objects.select_related("production").with_pieces()
 JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after room tone of")]
 _ELSEWHERE = "This section was changed in another window. It shows now how it is; look, and do it again."
 _DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
@@ -35,7 +34,7 @@ def programme(request, pk: int):
     if request.method == "POST":
         try:
             with transaction.atomic():
-                section.refresh_from_db(fields=["programme", "recording"])
+                section.forget_pieces()
                 if request.POST.get("seen") != stamp_of(section):
                     raise BadCut(_ELSEWHERE)
                 said = commands.run(request.POST.get("do", ""), section.production, section, request)
@@ -93,7 +92,7 @@ def listen(request, pk: int):
 
 def stamp_of(section: Section) -> str:
     """Changes whenever the pieces do."""
-    return f"{section.recording_id}.{zlib.crc32(json.dumps(section.programme).encode())}"
+    return f"{section.recording_id}.{zlib.crc32(repr(section.stretches()).encode())}"
 
 
 def _changed_by(command: Callable, section: Section, request) -> str:
@@ -101,8 +100,7 @@ def _changed_by(command: Callable, section: Section, request) -> str:
     stretches = list(section.stretches())
     words = command(section, stretches, request)
     with changing(section.production, request.user, words):
-        section.set_programme(stretches)
-        section.save(update_fields=["programme", "recording", "length_s"])
+        section.set_stretches(stretches)
     return ""
 
 

@@ -346,7 +346,7 @@ class Voices(Standing):
         page = Page.of(self.one.recording)
         lane = {"recording": self.two.recording.pk, "offset_samples": 0, "gain_db": 0.0}
         page.set_facts(lanes=[lane], separate=True)
-        self.production.sections.filter(pk=self.two.pk).update(recording=None)
+        self.two.pieces.all().delete()
         self.make(self.one)
         self.assertEqual({file.voice for file in FinishedFile.objects.all()}, {"one.wav", "two.wav"})
         self.assertEqual(self.words(), ())

@@ -29,7 +29,7 @@ class Runs(AppTestCase):
         super().setUp()
         for name, seed in (("one.wav", 3), ("two.wav", 8)):
             self.bring_in(speech(seconds=6, seed=seed), name=name)
-        self.sections = list(self.production.sections.select_related("recording"))
+        self.sections = list(self.production.sections.with_pieces())
 
     def run_for(self, *keys: str, **more) -> list[Delivery]:
         fields = {"outlet": keys, "section": [section.pk for section in self.sections]} | more
@@ -115,7 +115,7 @@ class Runs(AppTestCase):
 
     def test_a_joined_file_of_some_sections_has_their_chapters_alone_and_keeps_their_places(self):
         self.bring_in(speech(seconds=5, seed=5), name="three.wav")
-        self.sections = list(self.production.sections.select_related("recording"))[1:]
+        self.sections = list(self.production.sections.with_pieces())[1:]
         some = {"some": "yes"}
         picked = storage.keep_picture(picture(side=64))
         self.production.sections.filter(pk=self.sections[1].pk).update(picture=picked, link="https://example.org/3")
@@ -214,7 +214,7 @@ class Runs(AppTestCase):
 
     def test_all_alike_makes_all_stereo_where_one_is(self):
         self.bring_in(speech(seconds=6, seed=5).repeat(2, axis=1), name="three.wav")
-        self.sections = list(self.production.sections.select_related("recording"))
+        self.sections = list(self.production.sections.with_pieces())
         (delivery,) = self.run_for("audiobook-retail")
         self.assertEqual({file.figures["channels"] for file in delivery.files.all()}, {2})
         self.assertLessEqual(max(file.attempts for file in delivery.files.all()), MOST_ATTEMPTS)

@@ -68,8 +68,7 @@ class Rows(LevelsTestCase):
     def test_a_section_that_was_put_together_is_measured_by_a_worker(self):
         section = self.bring_in(speech(seconds=10))
         stretch = Stretch(recording=str(section.recording_id), start_sample=44100, end_sample=7 * 44100)
-        section.set_programme([stretch])
-        section.save()
+        section.set_stretches([stretch])
         self.assertEqual(self.rows()[0]["state"], "waiting")
         self.assertTrue(self.plan(section)["waiting"])
         self.work()
@@ -79,8 +78,7 @@ class Rows(LevelsTestCase):
     def test_what_cannot_be_measured_is_said_and_not_tried_for_ever(self):
         section = self.bring_in(speech(seconds=6))
         stretch = Stretch(recording=str(section.recording_id), start_sample=0, end_sample=5 * 44100)
-        section.set_programme([stretch])
-        section.save()
+        section.set_stretches([stretch])
         stored = storage.stored(section.recording.sha256)
         stored.chmod(0o644)
         stored.write_bytes(stored.read_bytes()[:60000])
@@ -94,7 +92,7 @@ class Rows(LevelsTestCase):
         section = self.bring_in(np.repeat(speech(seconds=4), 6, axis=1), name="six.wav")
         for end_sample in (4 * 44100, 3 * 44100):
             whole_or_cut = Stretch(recording=str(section.recording_id), start_sample=0, end_sample=end_sample)
-            section.set_programme([whole_or_cut])
+            section.set_stretches([whole_or_cut])
             section.treatment = {"together": True}
             section.save()
             (row,) = self.rows()
@@ -261,7 +259,7 @@ class SpeechAndMusic(AppTestCase):
         tune = noise(-20, 5) * np.linspace(1, 0.3, 5 * 44100)[:, None]
         self.bring_in(tune, name="tune.wav")
         self.tune = self.production.recordings.get(name="tune.wav")
-        self.production.sections.filter(recording=self.tune).delete()
+        self.production.sections.whole_of(self.tune).delete()
         self.address = f"/cutting/sections/{self.section.pk}/"
 
     def post(self, do: str, **values):
@@ -271,7 +269,7 @@ class SpeechAndMusic(AppTestCase):
     def test_each_passage_is_planned_and_made_to_its_own_demand(self):
         self.post("add", recording=self.tune.pk, kind="music", join="butt")
         self.section.refresh_from_db()
-        self.assertEqual([row.get("kind", "") for row in self.section.programme], ["", "music"])
+        self.assertEqual([piece.kind for piece in self.section.made_of], ["", "music"])
         levels = f"/levels/sections/{self.section.pk}/?outlet=radio-playout"
         self.client.get(levels)
         self.client.get(f"/levels/{self.production.pk}/?outlet=radio-playout")
@@ -291,9 +289,9 @@ class SpeechAndMusic(AppTestCase):
     def test_gain_and_fades_of_a_piece_are_kept_and_undone(self):
         self.post("set", at=0, kind="", gain_db="-3,5", fade_in_s="0.5", fade_out_s="1", start="", end="")
         self.section.refresh_from_db()
-        (row,) = self.section.programme
-        self.assertEqual((row["gain_db"], row["fade_in_s"], row["fade_out_s"]), (-3.5, 0.5, 1.0))
+        (piece,) = self.section.made_of
+        self.assertEqual((piece.gain_db, piece.fade_in_s, piece.fade_out_s), (-3.5, 0.5, 1.0))
         self.assertContains(self.post("set", at=0, gain_db="loud"), "is no gain")
         self.post("undo")
         self.section.refresh_from_db()
-        self.assertEqual(self.section.programme, [])
+        self.assertFalse(self.section.is_cut)

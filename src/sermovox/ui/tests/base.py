@@ -10,6 +10,7 @@ from django.core.management import call_command
 from django.test import TransactionTestCase, override_settings
 
 from mastering.tests.signals import picture, speech, written
+from sermovox.productions import order
 from sermovox.productions.models import Production
 
 TUS = {"Tus-Resumable": "1.0.0"}
@@ -72,6 +73,11 @@ class AppTestCase(TransactionTestCase):
         if data:
             self.assertEqual(self.send(begun["Location"], data, 0, client=client).status_code, 204)
         return (client or self.client).get(begun["Location"]).json()
+
+    def give_all(self, recording) -> None:
+        """Give all sections one recording."""
+        wanted = dict.fromkeys(self.production.sections.values_list("pk", flat=True), recording.pk)
+        order.assign(self.production, self.narrator, wanted, "Give all one recording")
 
     def bring_in(self, samples=None, *, name: str = "take.wav", rate_hz: int = 44100, subtype: str = "PCM_16"):
         """Upload and measure a recording; returns its section."""

@@ -27,7 +27,7 @@ from sermovox.demo.scenario import (
 )
 from sermovox.demo.tasks import go_on
 from sermovox.productions import order
-from sermovox.productions.models import Production
+from sermovox.productions.models import Production, Section
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
@@ -58,15 +58,15 @@ class Command(BaseCommand):
         production = Production.objects.create(owner=narrator, **facts)
         for name, role, number, title, content_kind, *_ in sections:
             recording = self._recording(production, name)
-            recording.sections.update(role=role, number=number, title=title, content_kind=content_kind)
+            Section.objects.whole_of(recording).update(role=role, number=number, title=title, content_kind=content_kind)
         return production
 
     def _deliver(self, production: Production, *keys: str, columns: tuple[str, ...]) -> None:
         """Make the files of all sections for some outlets in one run; `columns` are those of the running order."""
         production.outlet_keys = list(columns)
         production.save(update_fields=["outlet_keys"])
-        ready = production.sections.filter(recording__state=Recording.State.READY)
-        start_run(production, [shipped()[key] for key in keys], list(ready.select_related("recording")))
+        ready = production.sections.filter(pieces__recording__state=Recording.State.READY)
+        start_run(production, [shipped()[key] for key in keys], list(ready.with_pieces()))
 
     def _lines(self, narrator) -> None:
         """A client's lines whose takes wait to be paired with them."""
