@@ -10,6 +10,7 @@ import random
 import subprocess
 import sys
 import threading
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -39,19 +40,19 @@ class Load:
         self._port, self._data, self._production, self._ledger = port, data, production, ledger
         self._stop, self._count = threading.Event(), 0
         self._backups = data.parent / "backups"
-        self._people = [
-            threading.Thread(target=self._work, args=(random.Random(f"{seed}-{at}"),), daemon=True)
-            for at in range(people)
-        ]
+        self._chances = [random.Random(f"{seed}-{at}") for at in range(people)]
+        self._people = ThreadPoolExecutor(people)
+        self._at_work: list[Future[None]] = []
 
     def begin(self) -> None:
-        for person in self._people:
-            person.start()
+        self._at_work = [self._people.submit(self._work, chance) for chance in self._chances]
 
     def end(self) -> None:
+        """Send them home. Raises what one of them stumbled over: without them nothing is proven."""
         self._stop.set()
-        for person in self._people:
-            person.join()
+        self._people.shutdown()
+        for person in self._at_work:
+            person.result()
 
     def _work(self, chance: random.Random) -> None:
         visitor = Visitor(self._port)
