@@ -26,21 +26,25 @@ class Compared:
     sample_rate_hz: int
 
 
-def compared(source: Sounding, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float) -> Compared:
+def compared(
+    recorded: Sounding, source: Sounding, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float
+) -> Compared:
     """Hear what a plan does to a stretch: by the same steps that make the finished file, but for its format.
 
     Parameters
     ----------
+    recorded
+        The source with nothing mended.
     levels
         What the plan was made from.
     start_s
         Where it begins, seconds of the source; below 0 for room tone put before it.
     """
     chain, channels = plan.chain(levels.envelope), levels.channels
-    with opened(source) as sound:
+    with opened(source) as sound, opened(recorded) as before_it:
         rate_hz = sound.sample_rate_hz
         start, end = round(start_s * rate_hz), round((start_s + length_s) * rate_hz)
-        kept = to_channels(sound.stretch(max(0, start), max(0, min(end, levels.frames))), channels)
+        kept = to_channels(before_it.stretch(max(0, start), max(0, min(end, levels.frames))), channels)
         before = _joined(kept, channels)
         shift = round(chain.edges.tone_head_s * rate_hz) - round(chain.edges.cut_head_s * rate_hz)
         first = max(0, start + shift)

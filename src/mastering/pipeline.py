@@ -25,6 +25,7 @@ from mastering.audio.wav import Broadcast
 from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.certain import certain
+from mastering.editing.programme import Piece, Span
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, measure, measure_opened, watched
@@ -37,7 +38,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, PassageMeters, levelled_parts, passages_of, plan_parted
 from mastering.outlets.planning import corrected, plan_levels
-from mastering.rendering import Folded, FoldedReader, Programme, ProgrammeReader
+from mastering.rendering import Folded, FoldedReader, Programme, ProgrammeReader, Track
 from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
@@ -243,19 +244,30 @@ class Survey:
             return self._recordings()
         if isinstance(self._source, Path):
             whole = measure(self._source, progress=self._progress)
-            self._measured[whole.levels.channels, 0.0] = whole
+            if not self._treatment.mends:
+                self._measured[whole.levels.channels, 0.0] = whole
             return {self._source: (self._source.name, whole.figures() | whole.origin())}
         paths = dict.fromkeys(track.path for own in self._source.tracks.values() for track in own)
         return {path: (path.name, (found := measure(path)).figures() | found.origin()) for path in paths}
 
     def source(self, channels: int) -> Sounding:
         """The source as a file with so many channels is made of it."""
+        source = self._mended
         if channels > 1 or self.channels == 1:
-            return self._source
+            return source
         folds = self.known(channels).folds
-        if isinstance(self._source, Programme):
-            return self._source.folded(folds)
-        return Folded(self._source, folds[self._source]) if self._source in folds else self._source
+        if isinstance(source, Programme):
+            return source.folded(folds)
+        return Folded(source, folds[source]) if source in folds else source
+
+    @cached_property
+    def _mended(self) -> Path | Programme:
+        """The source with all that is mended of it."""
+        source, mends = self._source, self._treatment.mends
+        if mends and isinstance(source, Path):
+            _, figures = self._facts[source]
+            source = Programme([Piece(span=Span(source.name, 0, figures["frames"]))], {source.name: [Track(source)]})
+        return source.mended(mends) if mends and isinstance(source, Programme) else source
 
     def passages(self, outlet: Outlet, channels: int, content_kind: str) -> list[Passage]:
         """Its passages of speech and of music, where an outlet asks something else of each; none otherwise."""

@@ -1,6 +1,6 @@
 """A programme made into sound: what is heard on the page and what the finished file is made of."""
 
-from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
+from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
 from pathlib import Path
@@ -19,24 +19,13 @@ from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
+from mastering.shaping.mends import MENDS
 from mastering.shaping.roomtone import Room
 
 _MIX_FRAMES = 8192
 _LARGEST_WAV_BYTES = (1 << 32) - 4096
 """A size in a WAV has 32 bits; RF64 has 64 (EBU Tech 3306)."""
 _LAYOUTS = {1: ("FC",), 2: ("FL", "FR")}
-
-
-@dataclass(frozen=True)
-class Stage:
-    """Something done to samples, block by block; `hears_s` is how much around a place it has to hear, seconds."""
-
-    run: Callable[[Iterator[np.ndarray], int], Iterator[np.ndarray]]
-    hears_s: float
-
-
-STAGES: dict[str, Stage] = {}
-"""By the names pieces have for them."""
 
 
 @dataclass(frozen=True)
@@ -76,6 +65,11 @@ class Programme:
             name: [replace(track, fold=folds.get(track.path, "")) for track in own] for name, own in self.tracks.items()
         }
         return Programme(self.pieces, tracks)
+
+    def mended(self, names: Collection[str]) -> "Programme":
+        """The same with more mended of all its pieces."""
+        pieces = [replace(piece, mends=tuple(dict.fromkeys((*piece.mends, *names)))) for piece in self.pieces]
+        return Programme(pieces, self.tracks)
 
     def opened(self) -> "ProgrammeReader":
         """Start reading. Raises as `ProgrammeReader` does."""
@@ -295,27 +289,18 @@ class ProgrammeReader:
         if piece.tone_samples is not None:
             tone = self._room(source, piece).tone(piece.tone_samples)
             yield from _exactly(tone, piece.tone_samples, skip, source.channels)
-        elif piece.quieter_db:
-            noise = self._noise(source, piece)
-            # With some of what lies before, so that a jump into the piece sounds as if it had been played to there.
-            lead = min(start + skip, 4 * window_frames(source.sample_rate_hz))
-            lowered = hushed(
-                source.stretch(start + skip - lead, end),
-                noise=noise,
+            return
+        # With some of what lies before, so that a jump into the piece sounds as if it had been played to there.
+        lead = min(start + skip, 4 * window_frames(source.sample_rate_hz)) if piece.quieter_db else 0
+        sound = _mended(source, piece.mends, start + skip - lead, end)
+        if piece.quieter_db:
+            sound = hushed(
+                sound,
+                noise=self._noise(source, piece),
                 lower_db=piece.quieter_db,
                 sample_rate_hz=source.sample_rate_hz,
             )
-            yield from _exactly(lowered, lead + piece.samples - skip, lead, source.channels)
-        elif piece.stages:
-            # With some of what lies before and after, which the stages may have to hear.
-            heard = round(max(STAGES[name].hears_s for name in piece.stages) * source.sample_rate_hz)
-            lead = min(start + skip, heard)
-            sound = source.stretch(start + skip - lead, end + heard)
-            for name in piece.stages:
-                sound = STAGES[name].run(sound, source.sample_rate_hz)
-            yield from _exactly(sound, lead + piece.samples - skip, lead, source.channels)
-        else:
-            yield from source.stretch(start + skip, end)
+        yield from _exactly(sound, lead + piece.samples - skip, lead, source.channels) if lead else sound
 
     def _room(self, source: "_Source", piece: Piece) -> Room:
         if piece.span not in self._rooms:
@@ -393,14 +378,17 @@ class _Source:
     def facts(self) -> FileFacts:
         return replace(self._readers[0].format_facts(), channels=max(reader.channels for reader in self._readers))
 
-    def stretch(self, start: int, end: int) -> Iterator[np.ndarray]:
-        """The mix of all tracks; a track that is not there yet or no more is silent."""
+    def stretch(self, start: int, end: int, *, beyond: int = 0) -> Iterator[np.ndarray]:
+        """The mix of all tracks; a track that is not there yet or no more is silent. What is there of so many samples
+        beyond the end comes along.
+        """
+        end += beyond
         if len(self._tracks) == 1 and not self._tracks[0].gain_db:
             length = end - start
             for block in self._sound(0, start, end):
                 length -= len(block)
                 yield block
-            if length:
+            if length > beyond:
                 raise UnreadableRecording(
                     "A recording of this section is shorter than it was: its file is damaged. Bring it in again."
                 )
@@ -425,6 +413,20 @@ class _Source:
     def _sound(self, at: int, start: int, end: int) -> Iterator[np.ndarray]:
         blocks, fold = self._readers[at].stretch(start, end), self._tracks[at].fold
         return folded(blocks, fold) if fold else blocks
+
+
+def _mended(source: _Source, names: Sequence[str], start: int, end: int) -> Iterator[np.ndarray]:
+    """A stretch of a recording, mended as in the whole of it."""
+    mends = [mend for name, mend in MENDS.items() if name in names]
+    if not mends:
+        return source.stretch(start, end)
+    rate_hz = source.sample_rate_hz
+    heard = round(max(mend.hears_s for mend in mends) * rate_hz)
+    begin = max(0, start - heard) // rate_hz * rate_hz
+    sound = source.stretch(begin, end, beyond=heard)
+    for mend in mends:
+        sound = mend.run(sound, rate_hz)
+    return _exactly(sound, end - begin, start - begin, source.channels)
 
 
 def _channels_of(reader: Reader, track: Track) -> int:

@@ -1,6 +1,6 @@
 """The kinds of marks a page may hold, each with all there is to know of it. A new kind is one new entry.
 
-What a kind does to sound itself, beyond choosing and gain, is a stage of the same name in `rendering.STAGES`.
+What a kind does to sound itself, beyond choosing and gain, is one of `mastering.shaping.mends`.
 """
 
 from collections.abc import Callable, Collection

@@ -44,8 +44,8 @@ class Piece:
         What it holds, "speech" or "music"; what its section holds where that is not said.
     quieter_db, noise
         How much the steady noise is lowered, and the span of the same recording it is learned from.
-    stages
-        What else is done to its samples: the names of stages of `rendering.STAGES`, in order.
+    mends
+        What else is done to its samples: names of `mastering.shaping.mends.MENDS`.
     overlap_samples
         How much of it sounds together with the end of the piece before, as an equal-power crossfade.
     """
@@ -62,7 +62,7 @@ class Piece:
     kind: str = ""
     quieter_db: float = 0.0
     noise: tuple[int, int] | None = None
-    stages: tuple[str, ...] = ()
+    mends: tuple[str, ...] = ()
     overlap_samples: int = 0
 
     @property

@@ -18,8 +18,9 @@ class LevelPlan:
     before any gain. `ride_range_db` are the lowest and highest gain of the ride, None where there is none. Times are
     seconds of the section as it is. `predicted` holds figures by the names of their rules, `unmet` by how much rules
     are missed; `collisions` say so in sentences, each with its reason and a way out, and `collided` names their rules,
-    empty for what is no rule's; `mono` tells how mono is made of two sides, where it is; `passages` are those with a
-    gain of their own: (kind, start and end in seconds, gain in dB); `remarks` are what a listener might want to know.
+    empty for what is no rule's; `mono` tells how mono is made of two sides, where it is; `mends` are the names of what
+    is mended; `passages` are those with a gain of their own: (kind, start and end in seconds, gain in dB); `remarks`
+    are what a listener might want to know.
     """
 
     gain_db: float
@@ -28,6 +29,7 @@ class LevelPlan:
     source_peak_dbtp: float
     fixed_gain: bool = False
     mono: str = ""
+    mends: tuple[str, ...] = ()
     passages: tuple[tuple[str, float, float, float], ...] = ()
     rumble_hz: float = 0.0
     hush_db: float = 0.0

@@ -331,6 +331,7 @@ class _Planner:
             },
             unmet={name: round(by, 2) for name, by in best.unmet.items()},
             mono=known.mono,
+            mends=self._treatment.mends,
             collisions=(
                 *known.collisions,
                 *self._head_tail.collisions.values(),

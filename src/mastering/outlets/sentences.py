@@ -3,6 +3,7 @@
 from mastering.clock import clock
 from mastering.meters.decibels import db_of_amplitude
 from mastering.outlets.levelplan import LevelPlan
+from mastering.shaping.mends import MENDS
 
 
 def heavy_limiting(limited_db: float) -> str:
@@ -25,6 +26,7 @@ def lies_low(offset: float | None) -> str:
 def steps(plan: LevelPlan) -> list[tuple[str, str]]:
     """What a plan does, in the order it is done: (what it is called, what it does here)."""
     told = [("To mono", plan.mono)] if plan.mono else []
+    told += [(mend.title, mend.does) for name, mend in MENDS.items() if name in plan.mends]
     ends = [
         words
         for end, place in (("head", "before the first word"), ("tail", "after the last word"))

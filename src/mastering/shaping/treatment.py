@@ -6,6 +6,7 @@ from typing import Any
 
 from mastering.errors import MasteringError
 from mastering.meters.sides import BY_ITSELF, WAYS
+from mastering.shaping.mends import MENDS
 
 NEVER, NEEDED, ALWAYS = "never", "if needed", "always"
 CHOICES = (NEVER, NEEDED, ALWAYS)
@@ -39,6 +40,8 @@ class Treatment:
         Whether slow changes of the voice's level are evened out: never, where the outlet's rules ask for it, or always.
     room_tone
         Whether head and tail are brought into the outlet's range.
+    mends
+        What is mended in all of it: names of `mastering.shaping.mends.MENDS`.
     together
         Whether it has one gain with all the other sections that say so.
     """
@@ -51,11 +54,14 @@ class Treatment:
     noise_s: tuple[float, float] | None = None
     ride: str = NEVER
     room_tone: bool = True
+    mends: tuple[str, ...] = ()
     together: bool = False
 
     def __post_init__(self) -> None:
         if self.hush not in CHOICES or self.ride not in CHOICES:
             raise BadTreatment(f"Hush and ride are done {', '.join(CHOICES[:-1])} or {ALWAYS}.")
+        if unknown := set(self.mends) - set(MENDS):
+            raise BadTreatment(f"Nothing is mended by {', '.join(sorted(unknown))}.")
         if self.mono not in WAYS:
             raise BadTreatment(f"Mono is made {', '.join(WAYS)}.")
         if self.rumble not in (NEEDED, ALWAYS):
@@ -86,7 +92,8 @@ class Treatment:
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for JSON; what is left at its default is left out."""
-        return {name: value for name, value in asdict(self).items() if value != getattr(AS_IT_IS, name)}
+        kept = {name: value for name, value in asdict(self).items() if value != getattr(AS_IT_IS, name)}
+        return kept | ({"mends": list(self.mends)} if self.mends else {})
 
 
 AS_IT_IS = Treatment()
@@ -105,6 +112,7 @@ def treatment_of(values: Mapping[str, Any]) -> Treatment:
         if kept.get("noise_s") is not None:
             start_s, end_s = kept["noise_s"]
             kept["noise_s"] = (float(start_s), float(end_s))
+        kept["mends"] = tuple(kept.get("mends", ()))
     except (TypeError, ValueError) as error:
         raise BadTreatment("A number of this treatment cannot be read.") from error
     return Treatment(**kept)

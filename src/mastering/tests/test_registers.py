@@ -8,6 +8,7 @@ from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
+import soundfile
 
 from mastering.audio import formats
 from mastering.audio.encodings import size_range_bytes
@@ -24,8 +25,12 @@ from mastering.outlets.outlet import BadOutlet
 from mastering.outlets.rules import RULE_KINDS, register
 from mastering.outlets.rules.kind import LEVELS, Advice, RuleKind
 from mastering.outlets.rulesheets import parse, read, written
+from mastering.outlets.sentences import steps
 from mastering.pipeline import make
-from mastering.rendering import STAGES, Programme, Stage, Track
+from mastering.rendering import Programme, Track
+from mastering.shaping.mends import MENDS, Mend
+from mastering.shaping.mends import register as register_mend
+from mastering.shaping.treatment import BadTreatment, Treatment, treatment_of
 from mastering.tagging.carried import read_carried
 from mastering.tests.signals import noise, speech
 from mastering.tests.signals import written as kept
@@ -60,7 +65,7 @@ TURNED = MarkKind(
     does="Turn it upside down",
     key="t",
     gives_way=("turned",),
-    acts=lambda piece, mark, here: replace(piece, stages=(*piece.stages, "turned")),
+    acts=lambda piece, mark, here: replace(piece, mends=(*piece.mends, "turned")),
 )
 """A kind of mark that nothing else knows."""
 
@@ -68,11 +73,19 @@ TURNED = MarkKind(
 @contextmanager
 def marked_with(kind: MarkKind):
     register_mark(kind)
-    STAGES[kind.name] = Stage(lambda blocks, rate_hz: (-block for block in blocks), hears_s=0.1)
+    register_mend(
+        Mend(
+            name=kind.name,
+            title="Turned",
+            does="all of it upside down",
+            run=lambda blocks, rate_hz: (-block for block in blocks),
+            hears_s=0.1,
+        )
+    )
     try:
         yield
     finally:
-        del MARK_KINDS[kind.name], STAGES[kind.name]
+        del MARK_KINDS[kind.name], MENDS[kind.name]
 
 
 @contextmanager
@@ -140,6 +153,22 @@ class Registers(TestCase):
         wanted[30_000:90_000] *= -1
         np.testing.assert_array_equal(sound, wanted)
         np.testing.assert_array_equal(jumped, wanted[50_000:100_000])
+
+    def test_what_mends_is_wished_for_told_and_done_to_all_of_a_section(self):
+        take = np.concatenate([noise(-66, 0.5), speech(seconds=6, peak=0.3), noise(-66, 0.5)])
+        with marked_with(TURNED), tempfile.TemporaryDirectory() as folder:
+            wish = treatment_of(json.loads(json.dumps(Treatment(mends=("turned",)).as_dict())))
+            path, asked = (
+                kept(Path(folder), take, subtype="FLOAT"),
+                outlet(integrated_lufs="target = -23\ntolerance = 1"),
+            )
+            turned = make(path, asked, Path(folder) / "turned.wav", treatment=wish)
+            plain = make(path, asked, Path(folder) / "plain.wav")
+            self.assertEqual(steps(turned.plan)[0], ("Turned", "all of it upside down"))
+            sounds = [soundfile.read(each.path, always_2d=True)[0] for each in (turned, plain)]
+            np.testing.assert_allclose(sounds[0], -sounds[1], atol=2e-4)
+        with self.assertRaisesRegex(BadTreatment, "Nothing is mended by turned"):
+            treatment_of({"mends": ["turned"]})
 
     def test_every_kind_stands_in_the_documentation_as_it_is(self):
         rows = [f"| {k.group} | `{k.name}` | {k.label} | {k.takes_words} |" for k in RULE_KINDS.values()]

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 
+from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import NEEDED, RUMBLE_HZ, Treatment, treatment_of
 
 _SWITCHES = ("room_tone", "together")
@@ -20,6 +21,11 @@ def treated(treatment: Treatment, said: Mapping[str, str]) -> Treatment:
     for name in _SWITCHES:
         if said.get(name) in ("yes", "no"):
             values[name] = said[name] == "yes"
+    chosen = {mend: said.get(f"mend-{mend}") for mend in MENDS}
+    if any(chosen.values()):
+        values["mends"] = [
+            mend for mend, choice in chosen.items() if choice == "yes" or not choice and mend in treatment.mends
+        ]
     if said.get("noise") == "quietest":
         values.pop("noise_s", None)
     elif said.get("noise_start") and said.get("noise_end"):
@@ -47,5 +53,6 @@ _WORDS = {
     "noise_s": lambda where: "noise learned from a place" if where else "noise learned from the quietest stretch",
     "ride": lambda choice: f"ride {choice}",
     "room_tone": lambda on: "head and tail as the outlet asks" if on else "head and tail as recorded",
+    "mends": lambda names: " and ".join(MENDS[name].title.lower() for name in names) or "nothing mended",
     "together": lambda on: "one gain for the set" if on else "a gain of its own",
 }

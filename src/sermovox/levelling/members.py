@@ -66,6 +66,11 @@ class Member:
         return self._survey.source(self.channels)
 
     @property
+    def recorded(self) -> Sound:
+        """The same with nothing mended, to be held against it."""
+        return self.like(replace(self.sounding, treatment=replace(self.treatment, mends=()))).source
+
+    @property
     def _programme(self) -> Programme:
         """The source of a member that has passages: only a programme has them."""
         return cast(Programme, self._survey.source(self.channels))
@@ -80,7 +85,8 @@ class Member:
         """The hash of what its levels follow from."""
         sounds = self.sounding.programme or certain(self.sounding.recording).sha256
         folds = sorted(self.known.folds.values()) if self._is_folded else []
-        return digest([sounds, self.channels, self.treatment.measured_hz, folds, self._asked_of_kinds])
+        follows = [sounds, self.channels, self.treatment.measured_hz, folds, self._asked_of_kinds]
+        return digest([*follows, *self.treatment.mends])
 
     @property
     def _asked_of_kinds(self) -> str:
@@ -155,7 +161,7 @@ class Member:
     @property
     def _is_as_recorded(self) -> bool:
         recording = self.sounding.recording
-        whole = self.sounding.programme is None and not self.treatment.measured_hz
+        whole = self.sounding.programme is None and not self.treatment.measured_hz and not self.treatment.mends
         return whole and certain(recording).figures.get("channels") == self.channels
 
     @property

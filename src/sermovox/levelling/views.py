@@ -25,6 +25,7 @@ from mastering.outlets.rules.levels import (
     TRUE_PEAK,
 )
 from mastering.outlets.sentences import steps
+from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
 from sermovox.cutting.listening import as_wav
 from sermovox.history.changing import last_change, next_change
@@ -117,7 +118,10 @@ def heard(request, pk: int):
         _, own = rows_of_section(found, outlet, _voice(request))
         if own is None or own.planned is None or own.planned.plan is None:
             raise Http404
-        sides = compared(own.member.source, own.planned.plan, own.member.levels, start_s=start_s, length_s=length_s)
+        member = own.member
+        sides = compared(
+            member.recorded, member.source, own.planned.plan, member.levels, start_s=start_s, length_s=length_s
+        )
     except MasteringError as error:
         return HttpResponse(str(error), status=422, content_type="text/plain; charset=utf-8")
     samples = sides.after if request.GET.get("side") == "after" else sides.before
@@ -174,6 +178,7 @@ def _rows(request, production: Production, outlet: Outlet) -> dict:
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
         "ways": WAYS,
+        "mends": MENDS.values(),
         "most_hush_db": MOST_HUSH_DB,
         "undoable": last_change(production),
         "redoable": next_change(production),
@@ -216,7 +221,7 @@ def _missed(name: str, by: float) -> str:
 def _treatment_words(plan) -> str:
     if plan is None:
         return ""
-    told = ["rumble"] * bool(plan.rumble_hz) + [f"hush {plan.hush_db:.0f}"] * bool(plan.hush_db)
+    told = [*plan.mends] + ["rumble"] * bool(plan.rumble_hz) + [f"hush {plan.hush_db:.0f}"] * bool(plan.hush_db)
     return ", ".join(told + ["ride"] * bool(plan.ride_range_db) + ["set"] * plan.fixed_gain)
 
 
@@ -231,6 +236,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
         "ways": WAYS,
+        "mends": MENDS.values(),
         "most_hush_db": MOST_HUSH_DB,
         "undoable": last_change(production),
         "redoable": next_change(production),

@@ -16,6 +16,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.setplan import Given, plan_set
 from mastering.pipeline import Survey
+from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, CHOICES, NEEDED, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.markers import markers_inside
 
@@ -46,6 +47,10 @@ def takes_treatment(command: argparse.ArgumentParser) -> None:
         help="by how much at most (default: %(default)g)",
     )
     command.add_argument("--ride", choices=choices, default=NEVER, help="even out the voice (default: %(default)s)")
+    for mend in MENDS.values():
+        command.add_argument(
+            f"--{mend.name}", action="append_const", dest="mends", const=mend.name, help=f"{mend.does} (off)"
+        )
     command.add_argument("--no-room-tone", action="store_true", help="leave head and tail as they are")
     command.add_argument("--together", action="store_true", help="one gain for all files")
 
@@ -58,6 +63,7 @@ def treatment_of(options) -> Treatment:
         hush=options.hush.replace("-", " "),
         hush_db=options.hush_db,
         ride=options.ride.replace("-", " "),
+        mends=tuple(options.mends or ()),
         room_tone=not options.no_room_tone,
         together=options.together,
     )
