@@ -154,6 +154,24 @@ class Registers(TestCase):
         np.testing.assert_array_equal(sound, wanted)
         np.testing.assert_array_equal(jumped, wanted[50_000:100_000])
 
+    def test_a_mend_and_lowered_noise_both_sound_to_the_very_end(self):
+        take = np.concatenate([noise(-50, 2.0), speech(seconds=4)])
+        with marked_with(TURNED), tempfile.TemporaryDirectory() as folder:
+            path = kept(Path(folder), take, subtype="FLOAT")
+            sounds = []
+            for kinds in (["quieter"], ["quieter", "turned"]):
+                marks = ()
+                for kind in kinds:
+                    wanted = Mark(id=0, kind=kind, start_sample=20_000, end_sample=len(take), value_db=12.0)
+                    marks = set_mark(marks, wanted, length_samples=len(take))
+                cut = pieces(marks, Span("take", 0, len(take)), sample_rate_hz=44100, tone=(0, 40_000))
+                with Programme(cut, {"take": [Track(path)]}).opened() as reader:
+                    sounds.append(np.concatenate(list(reader.blocks())))
+        quieter, both = sounds
+        np.testing.assert_array_equal(both[:20_000], quieter[:20_000])
+        np.testing.assert_allclose(both[20_000:], -quieter[20_000:], atol=1e-6)
+        self.assertGreater(np.abs(both[20_000:] + take[20_000:]).max(), 1e-4)
+
     def test_what_mends_is_wished_for_told_and_done_to_all_of_a_section(self):
         take = np.concatenate([noise(-66, 0.5), speech(seconds=6, peak=0.3), noise(-66, 0.5)])
         with marked_with(TURNED), tempfile.TemporaryDirectory() as folder:
