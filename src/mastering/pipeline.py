@@ -42,6 +42,7 @@ from mastering.rendering import Folded, FoldedReader, Programme, ProgrammeReader
 from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
+from mastering.shaping.mends import fit_for
 from mastering.shaping.rumble import without_rumble
 from mastering.shaping.treatment import AS_IT_IS, Treatment
 from mastering.tagging.carried import read_carried
@@ -169,7 +170,8 @@ def make_all(
     clock = _Clock(stages, len(orders))
     results: dict[int, Made | MasteringError] = {}
     jobs: list[_Job] = []
-    survey = Survey(source, treatment, recordings, progress=clock.stage("Measuring the recording"))
+    measuring = clock.stage("Measuring the recording")
+    survey = Survey(source, treatment, recordings, content_kind=content_kind, progress=measuring)
     for number, order in enumerate(orders):
         try:
             job = _planned(survey, order, content_kind, treatment)
@@ -210,9 +212,11 @@ class Survey:
         treatment: Treatment = AS_IT_IS,
         recordings: Recordings | None = None,
         *,
+        content_kind: str = "speech",
         progress: Progress | None = None,
     ):
         self._source, self._treatment, self._progress = source, treatment, progress
+        self._content_kind = content_kind
         self._recordings = recordings
         self._measured: dict[tuple[int, float], Measurement] = {}
         self._known: dict[int, Known] = {}
@@ -263,11 +267,11 @@ class Survey:
     @cached_property
     def _mended(self) -> Path | Programme:
         """The source with all that is mended of it."""
-        source, mends = self._source, self._treatment.mends
+        source, mends = self._source, fit_for(self._treatment.mends, self._content_kind)
         if mends and isinstance(source, Path):
             _, figures = self._facts[source]
             source = Programme([Piece(span=Span(source.name, 0, figures["frames"]))], {source.name: [Track(source)]})
-        return source.mended(mends) if mends and isinstance(source, Programme) else source
+        return source.mended(mends, self._content_kind) if isinstance(source, Programme) else source
 
     def passages(self, outlet: Outlet, channels: int, content_kind: str) -> list[Passage]:
         """Its passages of speech and of music, where an outlet asks something else of each; none otherwise."""

@@ -19,7 +19,7 @@ from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
-from mastering.shaping.mends import MENDS
+from mastering.shaping.mends import MENDS, fit_for
 from mastering.shaping.roomtone import Room
 
 _MIX_FRAMES = 8192
@@ -66,9 +66,12 @@ class Programme:
         }
         return Programme(self.pieces, tracks)
 
-    def mended(self, names: Collection[str]) -> "Programme":
-        """The same with more mended of all its pieces."""
-        pieces = [replace(piece, mends=tuple(dict.fromkeys((*piece.mends, *names)))) for piece in self.pieces]
+    def mended(self, names: Collection[str], content_kind: str) -> "Programme":
+        """The same with more mended of all its pieces, as far as it is fit for what they hold."""
+        pieces = [
+            replace(piece, mends=tuple(dict.fromkeys((*piece.mends, *fit_for(names, piece.kind or content_kind)))))
+            for piece in self.pieces
+        ]
         return Programme(pieces, self.tracks)
 
     def opened(self) -> "ProgrammeReader":

@@ -32,6 +32,7 @@ from mastering.outlets.rules.levels import (
     TRUE_PEAK,
 )
 from mastering.shaping.chain import Chain
+from mastering.shaping.mends import MENDS, fit_for
 from mastering.shaping.rehearsal import Rehearsed, rehearse, reshaped
 from mastering.shaping.ride import ride_curve
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, MOST_HUSH_DB, NEEDED, NEVER, Treatment
@@ -248,7 +249,7 @@ class _Planner:
         self._head_tail = (
             plan_edges(levels, demands, self._quiet_s) if treatment.room_tone else left_alone(levels, demands)
         )
-        self._may_ride = content_kind != "music"
+        self._may_ride, self._content_kind = content_kind != "music", content_kind
         self._curve: np.ndarray | None = None
 
     def attempt(self, *, ride: bool, hush_db: float) -> _Attempt:
@@ -304,6 +305,12 @@ class _Planner:
             remarks.append(sentences.heavy_limiting(best.rehearsed.limited_db))
         if self._treatment.ride != NEVER and not self._may_ride:
             remarks.append("Ride is for speech and leaves music alone.")
+        done = fit_for(self._treatment.mends, self._content_kind)
+        remarks += [
+            f"{MENDS[name].title} is for speech and leaves music alone."
+            for name in self._treatment.mends
+            if name not in done
+        ]
         if best.hush_db and self._noise_is_speech:
             remarks.append(
                 "Where noise is learned there seems to be speech, which hush would take for noise. Mark a stretch that "
@@ -331,7 +338,7 @@ class _Planner:
             },
             unmet={name: round(by, 2) for name, by in best.unmet.items()},
             mono=known.mono,
-            mends=self._treatment.mends,
+            mends=done,
             collisions=(
                 *known.collisions,
                 *self._head_tail.collisions.values(),

@@ -1,6 +1,6 @@
 """What mends the sound itself, block by block: for marks on a page and for whole sections alike."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +10,8 @@ import numpy as np
 class Mend:
     """One way of mending. `title` and `does` are its words on plans, `hears_s` how much around a place it has to hear.
 
-    `run` gives as many samples as it takes, aligned to them. What it takes begins at a whole second of the recording.
+    What is not `for_music` takes notes for something to mend, so it leaves music alone in whole sections. `run` gives as
+    many samples as it takes, aligned to them. What it takes begins at a whole second of the recording.
     """
 
     name: str
@@ -18,10 +19,16 @@ class Mend:
     does: str
     run: Callable[[Iterator[np.ndarray], int], Iterator[np.ndarray]]
     hears_s: float
+    for_music: bool = False
 
 
 MENDS: dict[str, Mend] = {}
 """Every one by its name, in the order they are done."""
+
+
+def fit_for(names: Collection[str], content_kind: str) -> tuple[str, ...]:
+    """Those of them that may be done to a whole of such content, in order."""
+    return tuple(name for name, mend in MENDS.items() if name in names and (mend.for_music or content_kind != "music"))
 
 
 def register(mend: Mend) -> None:

@@ -185,6 +185,10 @@ class Registers(TestCase):
             self.assertEqual(steps(turned.plan)[0], ("Turned", "all of it upside down"))
             sounds = [soundfile.read(each.path, always_2d=True)[0] for each in (turned, plain)]
             np.testing.assert_allclose(sounds[0], -sounds[1], atol=2e-4)
+            asked = outlet(sample_peak_dbfs="at_most = -3")
+            played = make(path, asked, Path(folder) / "played.wav", treatment=wish, content_kind="music")
+            self.assertIn("Turned is for speech and leaves music alone.", played.plan.remarks)
+            self.assertNotIn("Turned", dict(steps(played.plan)))
         with self.assertRaisesRegex(BadTreatment, "Nothing is mended by turned"):
             treatment_of({"mends": ["turned"]})
 

@@ -56,7 +56,7 @@ class Member:
 
     @cached_property
     def _survey(self) -> Survey:
-        return Survey(self.whole, self.treatment, self.sounding.slips)
+        return Survey(self.whole, self.treatment, self.sounding.slips, content_kind=self.content_kind)
 
     @property
     def source(self) -> Sound:

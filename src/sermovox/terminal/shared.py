@@ -82,7 +82,7 @@ def plans_of(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, 
     known: dict[Path, Given] = {}
     wrong: dict[Path, MasteringError] = {}
     for path in options.files:
-        survey = Survey(path, treatment)
+        survey = Survey(path, treatment, content_kind=options.content)
         try:
             channels = survey.channels_for(outlet, options.content)
             known[path] = Given(
