@@ -13,6 +13,7 @@ TONE = "tone"
 PICKUP = "pickup"
 GAIN = "gain"
 QUIETER = "quieter"
+DECLICK = "de-click"
 FADE_IN = "fade in"
 FADE_OUT = "fade out"
 POINT = "point"
@@ -233,6 +234,16 @@ for _kind in (
             refusal=f"Noise can be lowered by 1 to {_MOST_QUIETER_DB:g} dB.",
         ),
         acts=lambda piece, mark, here: replace(piece, quieter_db=mark.value_db, noise=here.tone),
+    ),
+    MarkKind(
+        name=DECLICK,
+        words="Mend the clicks of",
+        said="clicks mended",
+        button="De-click",
+        does="Mend its clicks and ticks",
+        key="L",
+        gives_way=(DECLICK,),
+        acts=lambda piece, mark, here: replace(piece, mends=(*piece.mends, DECLICK)),
     ),
     MarkKind(
         name=FADE_IN,

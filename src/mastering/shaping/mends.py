@@ -5,12 +5,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mastering.shaping.declick import HEARS_S, declicked
+
 
 @dataclass(frozen=True, kw_only=True)
 class Mend:
     """One way of mending. `title` and `does` are its words on plans, `hears_s` how much around a place it has to hear.
 
-    What is not `for_music` takes notes for something to mend, so it leaves music alone in whole sections. `run` gives as
+    What is not `for_music` takes notes for something to mend, and leaves music alone in whole sections. `run` gives as
     many samples as it takes, aligned to them. What it takes begins at a whole second of the recording.
     """
 
@@ -34,3 +36,14 @@ def fit_for(names: Collection[str], content_kind: str) -> tuple[str, ...]:
 def register(mend: Mend) -> None:
     """Add one; it is done after those there are."""
     MENDS[mend.name] = mend
+
+
+register(
+    Mend(
+        name="de-click",
+        title="De-click",
+        does="mouth clicks and ticks are mended from both sides",
+        run=declicked,
+        hears_s=HEARS_S,
+    )
+)

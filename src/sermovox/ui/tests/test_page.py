@@ -88,6 +88,8 @@ class OnThePage(BrowserTestCase):
         self.press("v")
         self.press("End")
         self.press("Shift+ArrowDown")
+        self.press("L", "Mend the clicks of 8.00 s")
+        self.press("u", "Undone: Mend the clicks")
         self.press("g")
         expect(page.locator("#ask-value")).to_be_focused()
         page.locator("#ask-value").fill("-4")
@@ -98,6 +100,8 @@ class OnThePage(BrowserTestCase):
         self.press("Enter", "Mark the place")
         expect(self.contents()).to_have_count(3)
         expect(self.contents().filter(has_text="mark “Look here”")).to_be_visible()
+        keys = page.locator("[data-key]").evaluate_all("all => all.map((each) => each.dataset.key)")
+        self.assertEqual(sorted(keys), sorted(set(keys)), "no key does two things")
         self.press("?")
         for does in ("Strike out what is selected", "To the next pause", "Play around the cut, as it will sound"):
             expect(page.locator("#keys").get_by_text(does)).to_be_visible()
