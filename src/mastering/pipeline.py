@@ -25,7 +25,7 @@ from mastering.audio.wav import Broadcast
 from mastering.audio.waveform import WaveformWriter
 from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.certain import certain
-from mastering.editing.programme import Piece, Span
+from mastering.editing.pieces import Piece, Span
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import Measurement, Progress, measure, measure_opened, watched
@@ -46,8 +46,8 @@ from mastering.shaping.mends import fit_for
 from mastering.shaping.rumble import without_rumble
 from mastering.shaping.treatment import AS_IT_IS, Treatment
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import inscribe
 from mastering.tagging.inscription import Chapter, Inscription
+from mastering.tagging.writing import inscribe
 
 MOST_ATTEMPTS = 3
 Stages = Callable[[str, float], None]

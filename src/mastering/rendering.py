@@ -14,7 +14,7 @@ from mastering.audio.facts import FileFacts
 from mastering.audio.placing import whole
 from mastering.audio.reader import Reader
 from mastering.certain import certain
-from mastering.editing.programme import BadCut, Piece, Span
+from mastering.editing.pieces import BadCut, Piece, Span
 from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
 from mastering.shaping.fades import crossfaded, fade_gains
@@ -294,13 +294,13 @@ class ProgrammeReader:
             yield from _exactly(tone, piece.tone_samples, skip, source.channels)
             return
         # With some of what lies before, so that a jump into the piece sounds as if it had been played to there.
-        lead = min(start + skip, 4 * window_frames(source.sample_rate_hz)) if piece.quieter_db else 0
+        lead = min(start + skip, 4 * window_frames(source.sample_rate_hz)) if piece.hush_db else 0
         sound = _mended(source, piece.mends, start + skip - lead, end)
-        if piece.quieter_db:
+        if piece.hush_db:
             sound = hushed(
                 sound,
                 noise=self._noise(source, piece),
-                lower_db=piece.quieter_db,
+                lower_db=piece.hush_db,
                 sample_rate_hz=source.sample_rate_hz,
             )
         yield from _exactly(sound, lead + piece.samples - skip, lead, source.channels) if lead else sound

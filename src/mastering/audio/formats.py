@@ -1,7 +1,7 @@
 """Every format there is to know here: one table of codecs, one of containers. What a format cannot do, they say.
 
 A new container is one new entry; where its tags are written in a way of their own, that is added to
-`tagging.inscribing`.
+`tagging.writing`.
 """
 
 from dataclasses import dataclass, field
@@ -54,7 +54,7 @@ class Container:
     `endings` are those its files may have, their own first (common practice, no source). `codecs` are what is written
     into it, the usual one first, each with the depths of its samples; none where it is only read. `muxer` is libav's
     name for writing it, `writer` what writes it in `audio.writers` where libav does not; `pcm` how libav calls plain
-    samples in it, by their bits. `tags` names the way its tags are written, in `tagging.inscribing`; `called` are those
+    samples in it, by their bits. `tags` names the way its tags are written, in `tagging.writing`; `called` are those
     that libav reads under other names. `pictures`, `chapters` and `broadcast` say what it has a place for; `played`
     which of libav's decoders browsers have for it, `media_type` what it is sent as.
     """

@@ -7,8 +7,8 @@ from typing import Any
 from mastering.editing import markup
 from mastering.editing.markkinds import MOST_GAIN_DB
 from mastering.editing.markup import Marks
+from mastering.editing.pieces import BadCut, Piece, Span, check_span, joined
 from mastering.editing.plain import as_plain, from_plain
-from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"
 LONGEST_JOIN_S = 30.0
@@ -41,7 +41,7 @@ class Stretch:
 
 
 @dataclass(frozen=True)
-class Page:
+class MarkedRecording:
     """What is known of a recording: its marks, the samples room tone is made from, its rate and length."""
 
     marks: Marks
@@ -50,7 +50,7 @@ class Page:
     length_samples: int
 
 
-def assembled(sections: Sequence[Sequence[Stretch]], pages: Mapping[str, Page]) -> tuple[Piece, ...]:
+def assembled(sections: Sequence[Sequence[Stretch]], pages: Mapping[str, MarkedRecording]) -> tuple[Piece, ...]:
     """Turn the stretches of sections, one section after the other, into the pieces that sound.
 
     What sounds first in a section follows the section before directly: there is nothing in its own to join.
@@ -75,7 +75,7 @@ def assembled(sections: Sequence[Sequence[Stretch]], pages: Mapping[str, Page]) 
     return joined(found)
 
 
-def starts_s(pieces: Sequence[Piece], pages: Mapping[str, Page]) -> list[float]:
+def starts_s(pieces: Sequence[Piece], pages: Mapping[str, MarkedRecording]) -> list[float]:
     """When each piece begins to sound, and when the last is over, seconds; 0.0 alone where there is none."""
     starts, at_s = [], 0.0
     for piece in pieces:
@@ -86,7 +86,7 @@ def starts_s(pieces: Sequence[Piece], pages: Mapping[str, Page]) -> list[float]:
     return [*starts, at_s]
 
 
-def _pieces_of(stretch: Stretch, pages: Mapping[str, Page]) -> list[Piece]:
+def _pieces_of(stretch: Stretch, pages: Mapping[str, MarkedRecording]) -> list[Piece]:
     page = _page_of(stretch.recording, pages)
     span = Span(stretch.recording, stretch.start_sample, stretch.end_sample)
     check_span(span, page.length_samples)
@@ -121,13 +121,13 @@ def from_list(rows: Sequence[dict[str, Any]]) -> tuple[Stretch, ...]:
     return from_plain(rows, Stretch)
 
 
-def _page_of(name: str, pages: Mapping[str, Page]) -> Page:
+def _page_of(name: str, pages: Mapping[str, MarkedRecording]) -> MarkedRecording:
     if name not in pages:
         raise BadCut("A recording of this section is no longer there. Bring it in again, or take its piece out.")
     return pages[name]
 
 
-def _as_wished(pieces: Sequence[Piece], stretch: Stretch, pages: Mapping[str, Page]) -> list[Piece]:
+def _as_wished(pieces: Sequence[Piece], stretch: Stretch, pages: Mapping[str, MarkedRecording]) -> list[Piece]:
     """The pieces of a stretch with its own kind, gain and fades."""
     if not (stretch.kind or stretch.gain_db or stretch.fade_in_s or stretch.fade_out_s):
         return list(pieces)
@@ -154,7 +154,7 @@ def _samples(fade_s: float, at_s: float, rate_hz: int) -> tuple[int, int] | None
     return (round(fade_s * rate_hz), round(at_s * rate_hz)) if round(fade_s * rate_hz) else None
 
 
-def _pause(before: Piece, stretch: Stretch, pages: Mapping[str, Page]) -> Piece:
+def _pause(before: Piece, stretch: Stretch, pages: Mapping[str, MarkedRecording]) -> Piece:
     """Room tone of the recording before the join, or of the one after it."""
     for name in (before.span.recording, stretch.recording):
         page = pages[name]

@@ -6,26 +6,27 @@ What a kind does to sound itself, beyond choosing and gain, is one of `mastering
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 
-from mastering.editing.programme import BadCut, Piece, Span
+from mastering.editing.pieces import BadCut, Piece, Span
 
 STRIKE = "strike"
 TONE = "tone"
 PICKUP = "pickup"
 GAIN = "gain"
-QUIETER = "quieter"
+HUSH = "quieter"
+"""So pages have kept it from the first."""
 DECLICK = "de-click"
 FADE_IN = "fade in"
 FADE_OUT = "fade out"
 POINT = "point"
 MOST_GAIN_DB = 40.0
-_MOST_QUIETER_DB = 40.0
+_MOST_HUSH_DB = 40.0
 _GAIN_EDGE_S = 0.010
 """A change of level takes this long on each side, so that it does not click (common practice, no source)."""
 
 
 @dataclass(frozen=True, kw_only=True)
 class Mark:
-    """One mark. `value_db` is a gain or how much quieter; a pickup says which samples of which recording it puts in.
+    """One mark. `value_db` is a gain or how much hush; a pickup says which samples of which recording it puts in.
 
     A point may have a `link` and a `picture`, by the hash of its bytes, for the chapter that begins there.
     """
@@ -216,24 +217,24 @@ for _kind in (
         acts=_gained,
     ),
     MarkKind(
-        name=QUIETER,
-        words="Lower the noise of",
-        said="noise lowered",
-        button="Lower noise",
-        does="Lower its noise",
+        name=HUSH,
+        words="Hush",
+        said="hush",
+        button="Hush",
+        does="Hush: lower its steady noise",
         key="h",
-        gives_way=(QUIETER,),
+        gives_way=(HUSH,),
         wants_tone=True,
         drawn="dashes",
         value=Value(
-            asks="Lower its steady noise by, dB:",
+            asks="Hush, steady noise lower by, dB:",
             usual=12.0,
             step=1.0,
             least=1e-9,
-            most=_MOST_QUIETER_DB,
-            refusal=f"Noise can be lowered by 1 to {_MOST_QUIETER_DB:g} dB.",
+            most=_MOST_HUSH_DB,
+            refusal=f"Hush lowers noise by 1 to {_MOST_HUSH_DB:g} dB.",
         ),
-        acts=lambda piece, mark, here: replace(piece, quieter_db=mark.value_db, noise=here.tone),
+        acts=lambda piece, mark, here: replace(piece, hush_db=mark.value_db, noise=here.tone),
     ),
     MarkKind(
         name=DECLICK,

@@ -9,8 +9,8 @@ from dataclasses import replace
 from typing import Any
 
 from mastering.editing.markkinds import GAIN, MARK_KINDS, PICKUP, STRIKE, Here, Mark, gain_edge
+from mastering.editing.pieces import BadCut, Piece, Span, check_span, joined
 from mastering.editing.plain import as_plain, from_plain
-from mastering.editing.programme import BadCut, Piece, Span, check_span, joined
 
 MOST_MARKS = 20_000
 Marks = tuple[Mark, ...]

@@ -8,7 +8,7 @@ import numpy as np
 
 from mastering.certain import certain
 from mastering.editing.markkinds import STRIKE, TONE, Mark
-from mastering.editing.programme import BadCut
+from mastering.editing.pieces import BadCut
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers
 from mastering.meters.speech import spoken_cells, threshold_between_words

@@ -11,11 +11,11 @@ from mastering.audio.formats import QUALITY, VARIABLE, written_in
 from mastering.errors import MasteringError
 from mastering.outlets.demands import Demand, Named, Range
 from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rules.artwork import artwork_asked
 from mastering.outlets.rules.delivery import JOINED
 from mastering.outlets.rules.kind import ASKED, RuleKind
 from mastering.outlets.rules.levels import CONSISTENCY
 from mastering.outlets.rules.making import AS_SOURCE, MONO, SEPARATE, STEREO
-from mastering.outlets.rules.pictures import artwork_asked
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.inscription import TAGS
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from mastering.editing.programme import Piece
+from mastering.editing.pieces import Piece
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.levelplan import LevelPlan

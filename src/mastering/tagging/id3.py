@@ -9,8 +9,8 @@ from mutagen.aiff import AIFF
 from mutagen.mp3 import MP3
 
 from mastering.errors import CannotMake
+from mastering.tagging.image_types import mime_of
 from mastering.tagging.inscription import Chapter, Inscription
-from mastering.tagging.pictures import mime_of
 
 FORMS = {"ID3v2.3": 3, "ID3v2.4": 4}
 _PLAIN: dict[str, Any] = {

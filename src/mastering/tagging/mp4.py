@@ -5,9 +5,9 @@ from typing import Any
 
 from mutagen.mp4 import MP4, MP4Cover, MP4FreeForm
 
+from mastering.tagging.image_types import is_png
 from mastering.tagging.inscription import Inscription
 from mastering.tagging.mp4_chapters import add_links_and_pictures
-from mastering.tagging.pictures import is_png
 
 _TEXTS = {
     "title": "\xa9nam",

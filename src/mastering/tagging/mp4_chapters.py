@@ -20,8 +20,8 @@ from mastering.audio.placing import whole
 from mastering.certain import certain
 from mastering.errors import CannotMake
 from mastering.tagging.boxes import Box, read_box, top_boxes
+from mastering.tagging.image_types import is_png
 from mastering.tagging.inscription import Chapter
-from mastering.tagging.pictures import is_png
 
 _A_SECOND = 1000
 """Units of the track of pictures."""

@@ -12,8 +12,8 @@ from mutagen.oggvorbis import OggVorbis
 from PIL import Image
 
 from mastering.clock import clock
+from mastering.tagging.image_types import mime_of
 from mastering.tagging.inscription import Inscription
-from mastering.tagging.pictures import mime_of
 
 _KEYS = {
     "title": "TITLE",

@@ -11,7 +11,7 @@ import soxr
 from PIL import Image
 
 from mastering.naming.patterns import facts_of
-from mastering.outlets.inscribed import inscribed
+from mastering.outlets.filled_in import inscription_for
 from mastering.outlets.outlet import Outlet
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter
@@ -107,7 +107,7 @@ def told(outlet: Outlet, *, container: str, chapters=(), **facts) -> dict:
     (known,) = facts_of([BOOK | facts], lines=True)
     chapters = chapters or (Chapter(start_s=0, end_s=9, title="Ebb"),)
     fitted = picture_for(outlet.artwork, picture())
-    given, texts = inscribed(outlet, known, container=container, picture=fitted, chapters=chapters)
+    given, texts = inscription_for(outlet, known, container=container, picture=fitted, chapters=chapters)
     return {"inscription": given, "texts": texts}
 
 

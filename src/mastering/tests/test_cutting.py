@@ -9,14 +9,15 @@ import numpy as np
 import soundfile
 
 from mastering.audio.reader import Reader
-from mastering.editing import markup, programme
-from mastering.editing.assembly import CROSSFADE, PAUSE, Page, Stretch, assembled, starts_s
+from mastering.editing import markup
+from mastering.editing import pieces as kept_pieces
+from mastering.editing.assembly import CROSSFADE, PAUSE, MarkedRecording, Stretch, assembled, starts_s
 from mastering.editing.assembly import as_list as assembly_list
 from mastering.editing.assembly import from_list as stretches_of
-from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, PICKUP, POINT, QUIETER, STRIKE, TONE, Mark
+from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, HUSH, PICKUP, POINT, STRIKE, TONE, Mark
 from mastering.editing.pauses import Pauses as FoundPauses
 from mastering.editing.pauses import find_pauses, longer_than, longest, remaining, shortened
-from mastering.editing.programme import BadCut, Piece, Span
+from mastering.editing.pieces import BadCut, Piece, Span
 from mastering.editing.retakes import find_retakes
 from mastering.meters.meter import Meter
 from mastering.meters.speech import matching_gain
@@ -160,7 +161,7 @@ class Cutting(TestCase):
 
     def test_noise_is_lowered_where_it_was_asked_and_nowhere_else(self):
         room = noise(-50, 4.0)
-        marks = marked(mark(QUIETER, RATE, 3 * RATE, value_db=12), length=4 * RATE)
+        marks = marked(mark(HUSH, RATE, 3 * RATE, value_db=12), length=4 * RATE)
         pieces = markup.pieces(marks, Span("a", 0, 4 * RATE), sample_rate_hz=RATE, tone=(0, RATE))
         sound = self.rendered(pieces, room)
         level = 10 * np.log10(np.mean(sound[RATE + 5000 : 3 * RATE - 5000] ** 2))
@@ -216,7 +217,7 @@ class Cutting(TestCase):
         for start, end, words in ((-1, 5, "before"), (5, 5, "empty"), (9, 3, "empty"), (0, 60001, "beyond")):
             with self.subTest(words), self.assertRaisesRegex(BadCut, words):
                 marked(mark(STRIKE, start, end))
-        for wrong in (mark("louder", 0, 9), mark(GAIN, 0, 9, value_db=400), mark(QUIETER, 0, 9, value_db=-3)):
+        for wrong in (mark("louder", 0, 9), mark(GAIN, 0, 9, value_db=400), mark(HUSH, 0, 9, value_db=-3)):
             with self.assertRaises(BadCut):
                 marked(wrong)
         with self.assertRaisesRegex(BadCut, "no longer there"):
@@ -240,7 +241,7 @@ class Cutting(TestCase):
         self.assertEqual([(m.start_sample, m.end_sample) for m in only if m.kind == STRIKE], [(0, 400), (600, 60000)])
         self.assertEqual(markup.from_list(markup.as_list(marks)), marks)
         pieces = markup.pieces(marks, Span("a", 0, 60000), sample_rate_hz=RATE, tone=None)
-        self.assertEqual(programme.from_list(programme.as_list(pieces)), pieces)
+        self.assertEqual(kept_pieces.from_list(kept_pieces.as_list(pieces)), pieces)
 
     def test_many_marks_at_once_are_as_one_by_one(self):
         strikes = [mark(STRIKE, at * 100, at * 100 + 40) for at in range(300)]
@@ -449,9 +450,12 @@ class Retakes(TestCase):
 
 
 class PuttingTogether(TestCase):
-    def pages(self, **more) -> dict[str, Page]:
+    def pages(self, **more) -> dict[str, MarkedRecording]:
         strike = marked(mark(STRIKE, 1000, 2000))
-        return {"a": Page(strike, (0, 400), RATE, 60000), "b": Page((), (0, 400), RATE, 60000)} | more
+        return {
+            "a": MarkedRecording(strike, (0, 400), RATE, 60000),
+            "b": MarkedRecording((), (0, 400), RATE, 60000),
+        } | more
 
     def test_joins_are_as_long_as_they_say_and_a_struck_stretch_goes(self):
         stretches = [
@@ -479,7 +483,7 @@ class PuttingTogether(TestCase):
 
     def test_a_crossfade_is_as_long_in_a_section_of_another_rate(self):
         """Overlaps are told in samples of the programme, whose rate is that of the first piece of all."""
-        pages = {"a": Page((), None, 48000, 96000), "b": Page((), None, 24000, 96000)}
+        pages = {"a": MarkedRecording((), None, 48000, 96000), "b": MarkedRecording((), None, 24000, 96000)}
         first = [Stretch(recording="a", start_sample=0, end_sample=48000)]
         second = [
             Stretch(recording="b", start_sample=0, end_sample=24000),

@@ -12,7 +12,7 @@ from mastering.audio.reader import Reader
 from mastering.editing import markup
 from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, PICKUP, STRIKE, TONE, Mark
 from mastering.editing.markup import cleared, set_mark
-from mastering.editing.programme import Piece, Span
+from mastering.editing.pieces import Piece, Span
 from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Meter
@@ -25,7 +25,7 @@ from mastering.outlets.setplan import Given, plan_set
 from mastering.rendering import Programme, Track
 from mastering.shaping.limiter import limited
 from mastering.shaping.treatment import NEEDED, Treatment
-from mastering.tagging import inscribing
+from mastering.tagging import writing
 from mastering.tagging.inscription import Inscription
 from mastering.tests.signals import noise, speech, tone, written
 
@@ -197,9 +197,9 @@ class Sources(TestCase):
             target.write_bytes(raw)
 
         with (
-            patch.dict(inscribing.SCHEMES, {"RIFF INFO": inscribing.Scheme(harming)}),
+            patch.dict(writing.SCHEMES, {"RIFF INFO": writing.Scheme(harming)}),
             self.assertRaisesRegex(CannotMake, "would have changed the sound"),
         ):
-            inscribing.reinscribe(path, "wav", Inscription(tags={"title": "x"}))
+            writing.reinscribe(path, "wav", Inscription(tags={"title": "x"}))
         self.assertEqual(path.read_bytes(), before)
         self.assertEqual([each.name for each in self.folder.iterdir()], ["a.wav"])

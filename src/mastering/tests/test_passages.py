@@ -8,8 +8,8 @@ from unittest import TestCase
 import numpy as np
 import soundfile
 
-from mastering.editing.assembly import CROSSFADE, Page, Stretch, assembled
-from mastering.editing.programme import BadCut, as_list, from_list
+from mastering.editing.assembly import CROSSFADE, MarkedRecording, Stretch, assembled
+from mastering.editing.pieces import BadCut, as_list, from_list
 from mastering.meters.measurement import measure
 from mastering.meters.meter import Meter
 from mastering.outlets.checksheet import HeldPassage, check
@@ -44,7 +44,10 @@ class Passages(TestCase):
             "tune": written(self.folder, tune, name="tune.wav"),
             "talk": written(self.folder, talk, name="t.wav"),
         }
-        self.pages = {"tune": Page((), (0, 2000), RATE_HZ, len(tune)), "talk": Page((), (0, 2000), RATE_HZ, len(talk))}
+        self.pages = {
+            "tune": MarkedRecording((), (0, 2000), RATE_HZ, len(tune)),
+            "talk": MarkedRecording((), (0, 2000), RATE_HZ, len(talk)),
+        }
         self.tracks = {name: [Track(path)] for name, path in self.paths.items()}
 
     def programme(self, **talk) -> Programme:

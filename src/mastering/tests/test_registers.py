@@ -13,11 +13,11 @@ import soundfile
 from mastering.audio import formats
 from mastering.audio.encodings import size_range_bytes
 from mastering.audio.formats import INT_16, Container
-from mastering.editing import programme
+from mastering.editing import pieces as kept_pieces
 from mastering.editing.markkinds import MARK_KINDS, Mark, MarkKind
 from mastering.editing.markkinds import register as register_mark
 from mastering.editing.markup import as_list, from_list, pieces, set_mark
-from mastering.editing.programme import Span
+from mastering.editing.pieces import Span
 from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check
 from mastering.outlets.findings import FAIL, PASS
@@ -145,7 +145,7 @@ class Registers(TestCase):
             mark = Mark(id=0, kind="turned", start_sample=30_000, end_sample=90_000)
             marks = from_list(as_list(set_mark((), mark, length_samples=len(take))))
             cut = pieces(marks, Span("take", 0, len(take)), sample_rate_hz=44100, tone=None)
-            cut = programme.from_list(json.loads(json.dumps(programme.as_list(cut))))
+            cut = kept_pieces.from_list(json.loads(json.dumps(kept_pieces.as_list(cut))))
             with Programme(cut, {"take": [Track(path)]}).opened() as reader:
                 sound = np.concatenate(list(reader.blocks()))
                 jumped = np.concatenate(list(reader.stretch(50_000, 100_000)))

@@ -19,8 +19,8 @@ from mastering.outlets.rules import RULE_KINDS, of_scope
 from mastering.outlets.rules.kind import OF_MAKING, Delivered
 from mastering.outlets.rulesheets import read
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import inscribe
 from mastering.tagging.inscription import TAGS, Chapter, Inscription
+from mastering.tagging.writing import inscribe
 from mastering.tests.signals import noise, picture, speech
 
 RATE = 44100

@@ -7,7 +7,7 @@ from unittest import TestCase
 import numpy as np
 import soundfile
 
-from mastering.editing.programme import Piece, Span
+from mastering.editing.pieces import Piece, Span
 from mastering.meters.measurement import measure
 from mastering.meters.sides import LEFT, RIGHT, SUM, TURNED, sides_of
 from mastering.outlets.findings import FAIL

@@ -17,9 +17,9 @@ from mastering.audio.reader import Reader
 from mastering.audio.writers import open_writer
 from mastering.errors import CannotMake
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import holds, inscribe, reinscribe, sound_sha256
 from mastering.tagging.inscription import TAGS, BadTag, Chapter, Inscription, tag_text
 from mastering.tagging.mp4_chapters import add_links_and_pictures
+from mastering.tagging.writing import holds, inscribe, reinscribe, sound_sha256
 from mastering.tests.signals import picture, speech
 
 FORMATS = (

@@ -9,7 +9,7 @@ import soundfile
 from scipy.ndimage import maximum_filter1d
 from scipy.signal import butter, sosfiltfilt, sosfreqz
 
-from mastering.comparing import compared
+from mastering.before_after import before_and_after
 from mastering.meters import loudness
 from mastering.meters.envelope import is_silent
 from mastering.meters.measurement import measure
@@ -295,14 +295,16 @@ class HeadAndTail(TestCase):
         from mastering.pipeline import measured_for
 
         levels = measured_for(recording, channels=1, rumble_hz=70).levels
-        heard = compared(recording, recording, made.plan, levels, start_s=4.0, length_s=3.0)
+        heard = before_and_after(recording, recording, made.plan, levels, start_s=4.0, length_s=3.0)
         start = round((4.0 + made.plan.edges.head_s) * RATE_HZ)
         there = back[start : start + 3 * RATE_HZ]
         scale = np.sqrt(np.mean(there**2) / np.mean(heard.after**2))
         np.testing.assert_allclose(heard.after * scale, there, atol=2e-3)
         loud = [levels_of(side).integrated_lufs for side in (heard.before, heard.after)]
         self.assertAlmostEqual(*loud, delta=0.1)
-        begins = compared(recording, recording, made.plan, levels, start_s=-made.plan.edges.head_s, length_s=1.0)
+        begins = before_and_after(
+            recording, recording, made.plan, levels, start_s=-made.plan.edges.head_s, length_s=1.0
+        )
         self.assertEqual(len(begins.after), RATE_HZ)
 
 

@@ -13,12 +13,12 @@ import soundfile
 from mastering.meters.measurement import measure
 from mastering.naming.patterns import facts_of
 from mastering.outlets.checksheet import check
-from mastering.outlets.inscribed import inscribed
+from mastering.outlets.filled_in import inscription_for
 from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import reinscribe_all
+from mastering.tagging.writing import reinscribe_all
 from sermovox.bench.core import bare_lame
 from sermovox.bench.tools import ROUNDS, Visitor, application, line, quiet, seconds, send_file, speech_recording, timed
 from sermovox.demo.artwork import book_cover
@@ -108,7 +108,7 @@ def _tags(folder: Path) -> None:
     outlet = shipped()["podcast-host"]
     made = make(speech_recording(folder, 1, "minute.wav"), outlet, folder / "minute.mp3").path
     (facts,) = facts_of([{"title": "Ebb", "production": "The Salt Road", "place": 3, "total": 12}], lines=True)
-    given, _ = inscribed(outlet, facts, container="mp3", picture=picture_for(outlet.artwork, book_cover()))
+    given, _ = inscription_for(outlet, facts, container="mp3", picture=picture_for(outlet.artwork, book_cover()))
     times = []
     for _ in range(ROUNDS):
         paths = [Path(shutil.copy(made, folder / f"tagged-{number}.mp3")) for number in range(_FILES)]

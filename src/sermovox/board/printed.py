@@ -75,7 +75,7 @@ def as_csv(production: Production) -> str:
 
 def as_pdf(production: Production) -> bytes:
     """The running order as a PDF on A4, with the fonts of the application; text in any script they have."""
-    pdf = _Sheet(production.title)
+    pdf = _Printed(production.title)
     pdf.heading(production)
     total_s = 0.0
     faint = FontFace(color=FAINT)
@@ -92,7 +92,7 @@ def as_pdf(production: Production) -> bytes:
     return bytes(pdf.output())
 
 
-class _Sheet(Paper):
+class _Printed(Paper):
     def heading(self, production: Production) -> None:
         self.set_font("serif", size=20)
         self.multi_cell(0, 9, production.title, new_x=XPos.LMARGIN, new_y=YPos.NEXT)

@@ -9,7 +9,7 @@ from mastering.editing import markkinds, markup
 from mastering.editing.labels import Label, stretches_between
 from mastering.editing.markkinds import MARK_KINDS, PICKUP, POINT, STRIKE, TONE, Mark
 from mastering.editing.pauses import shortened
-from mastering.editing.programme import BadCut, Span, check_span
+from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError
 from mastering.meters.envelope import CELLS_PER_SECOND
 from mastering.meters.speech import matching_gain

@@ -8,7 +8,7 @@ from django.urls import reverse
 from mastering.editing import assembly, markkinds, markup
 from mastering.editing.markup import Marks
 from mastering.editing.pauses import Pauses, find_pauses
-from mastering.editing.programme import BadCut
+from mastering.editing.pieces import BadCut
 from mastering.errors import UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.speech import quietest_stretch
@@ -85,8 +85,8 @@ class Page(models.Model):
         """Whether any mark on it is heard, or a voice beside it."""
         return bool(self.lanes) or any(row["kind"] != markkinds.POINT for row in self.marks)
 
-    def as_core(self) -> assembly.Page:
-        return assembly.Page(self.mark_list, self.tone, self.sample_rate_hz, self.recording.frames)
+    def as_core(self) -> assembly.MarkedRecording:
+        return assembly.MarkedRecording(self.mark_list, self.tone, self.sample_rate_hz, self.recording.frames)
 
     def set_marks(self, marks: Marks) -> None:
         """Keep these marks; saves."""

@@ -4,9 +4,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from mastering.editing import assembly, programme
+from mastering.editing import assembly
 from mastering.editing.assembly import PAUSE, Stretch
-from mastering.editing.programme import Piece, Span
+from mastering.editing.pieces import BadCut, Piece, Span, as_list, from_list
 from mastering.errors import UnreadableRecording
 from mastering.rendering import Programme
 from sermovox import storage
@@ -32,7 +32,7 @@ class Assembly:
         self._production = production
         self._recordings: dict[str, Recording] = {}
         self._pages: dict[str, Page] = {}
-        self._core: dict[str, assembly.Page] = {}
+        self._core: dict[str, assembly.MarkedRecording] = {}
         self._looked_for: set[str] = set()
         self._all_pages = {str(page.recording_id): page for page in production.pages.all()}
 
@@ -68,7 +68,7 @@ class Assembly:
             return None
         try:
             return self.seconds(stretches)
-        except (programme.BadCut, UnreadableRecording):
+        except (BadCut, UnreadableRecording):
             return None
 
     def seconds(self, stretches: Sequence[Stretch]) -> float:
@@ -95,10 +95,10 @@ class Assembly:
     def voices_of(self, pieces: Sequence[Piece], *, mixed: bool = False) -> list[Voice]:
         """As `voices`, of pieces put together already; `mixed` makes one of all voices whatever was chosen."""
         if not pieces:
-            raise programme.BadCut("Nothing is left: all of it is struck out. Restore what should be heard.")
+            raise BadCut("Nothing is left: all of it is struck out. Restore what should be heard.")
         used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
         tracks = tracks_of(used, self._pages)
-        rows = programme.as_list(pieces)
+        rows = as_list(pieces)
         # A pickup may come first; whose voices are delivered apart is a matter of what it is put into.
         parted = [name for name in used if self._is_separate(name) and len(tracks[name]) > 1]
         if mixed or not parted:
@@ -126,7 +126,7 @@ class Assembly:
 
     def _heard(self, pieces: Sequence[Piece]) -> Programme:
         used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
-        values = {"pieces": programme.as_list(pieces), "tracks": tracks_of(used, self._pages)}
+        values = {"pieces": as_list(pieces), "tracks": tracks_of(used, self._pages)}
         return opened(values, stored=storage.heard)
 
     def _know(self, names: Iterable[str]) -> None:
@@ -148,13 +148,13 @@ class Assembly:
             self._pages[name] = page
             self._core[name] = page.as_core()
         else:
-            self._core[name] = assembly.Page((), None, recording.figures["sample_rate_hz"], recording.frames)
+            self._core[name] = assembly.MarkedRecording((), None, recording.figures["sample_rate_hz"], recording.frames)
 
 
 def opened(values: dict, stored: Callable[[str], Path] = storage.stored) -> Programme:
     """A programme from its plain values; `stored` gives the path of a file by its hash."""
     tracks = {name: [as_track(each, stored) for each in own] for name, own in values["tracks"].items()}
-    return Programme(programme.from_list(values["pieces"]), tracks)
+    return Programme(from_list(values["pieces"]), tracks)
 
 
 @order.finds_lengths

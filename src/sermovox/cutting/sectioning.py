@@ -8,7 +8,7 @@ from django.db.models import Exists
 
 from mastering.clock import clock
 from mastering.editing.assembly import Stretch
-from mastering.editing.programme import BadCut, Span, check_span
+from mastering.editing.pieces import BadCut, Span, check_span
 from sermovox.cutting.models import Page
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Section, SectionQuerySet, plain_pieces

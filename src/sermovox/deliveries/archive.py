@@ -13,9 +13,9 @@ from mastering.naming.patterns import facts_of, read_pattern
 from mastering.outlets.rules.delivery import EXTRAS
 from sermovox.deliveries import manifest
 from sermovox.deliveries.bundles import Bundle
+from sermovox.deliveries.check_sheets import as_html
 from sermovox.deliveries.manifest import CHECK_SHEETS, COVER
 from sermovox.deliveries.models import FinishedFile
-from sermovox.deliveries.sheets import as_html
 from sermovox.sources.names import shared_facts
 
 READ_FIRST = "read first.txt"

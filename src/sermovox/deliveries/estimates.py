@@ -13,7 +13,7 @@ from mastering.audio.formats import CODECS
 from mastering.certain import certain
 from mastering.outlets.demands import Range
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.rules.pictures import FROM_MARKS
+from mastering.outlets.rules.artwork import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.cutting.oddities import oddity

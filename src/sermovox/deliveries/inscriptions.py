@@ -8,11 +8,11 @@ from typing import Any
 
 from mastering.audio.wav import Broadcast
 from mastering.naming.patterns import Facts, facts_of
-from mastering.outlets.inscribed import inscribed
+from mastering.outlets.filled_in import inscription_for
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.rules.pictures import FROM_MARKS
-from mastering.tagging.inscribing import holds
+from mastering.outlets.rules.artwork import FROM_MARKS
 from mastering.tagging.inscription import BadTag, Chapter, Inscription
+from mastering.tagging.writing import holds
 from sermovox import storage
 from sermovox.cutting.chapters import Chapters
 from sermovox.productions.models import Production, Section, fitted_artwork
@@ -48,7 +48,7 @@ class Inscriptions:
         chapters = self._chapters(file, outlet) if outlet.chapters else ()
         values = {"artwork": artwork, "broadcast": asdict(self._broadcast(sounding.title, sounding.recording))}
         try:
-            inscription, texts = inscribed(
+            inscription, texts = inscription_for(
                 outlet,
                 self._facts(outlet, file, date),
                 container=container,

@@ -10,10 +10,10 @@ from mastering.clock import clock
 from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.checks import numbered
-from mastering.outlets.rules.pictures import FROM_MARKS
+from mastering.outlets.rules.artwork import FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
+from mastering.tagging.image_types import is_png
 from mastering.tagging.inscription import Chapter
-from mastering.tagging.pictures import is_png
 from sermovox import storage
 from sermovox.deliveries.bundles import Bundle, chapters_in
 from sermovox.deliveries.models import Delivery, FinishedFile, names_of_others

@@ -12,9 +12,9 @@ from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
 from mastering.tagging.carried import Carried, read_carried
-from mastering.tagging.inscribing import reinscribe_all
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
 from mastering.tagging.mp4_chapters import has_links_and_pictures
+from mastering.tagging.writing import reinscribe_all
 from sermovox import storage
 from sermovox.deliveries.fingerprints import NO_DATE, chapters_said, followed_by
 from sermovox.deliveries.inscriptions import (

@@ -16,8 +16,8 @@ from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
 from mastering.outlets.findings import FAIL
-from mastering.tagging.pictures import mime_of
-from sermovox.deliveries import archive, manifest, retagging, sheets
+from mastering.tagging.image_types import mime_of
+from sermovox.deliveries import archive, check_sheets, manifest, retagging
 from sermovox.deliveries.bundles import Bundle, Current, of_run
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board
 from sermovox.deliveries.estimates import Proposed, Together, is_to_be_seen, proposed_for, settled_existing
@@ -324,10 +324,10 @@ KEPT = {
     "manifest.json": (manifest.as_json, "application/json"),
     "chapters.json": (lambda bundle: _chapters(bundle, "json"), "application/json+chapters"),
     "chapters.txt": (lambda bundle: _chapters(bundle, "txt"), "text/plain; charset=utf-8"),
-    manifest.CHECK_SHEETS: (sheets.as_html, "text/html; charset=utf-8"),
-    "check-sheets.pdf": (sheets.as_pdf, "application/pdf"),
-    "check-sheets.csv": (lambda bundle: sheets.as_csv(sheets.sheets_of(bundle)), "text/csv; charset=utf-8"),
-    "check-sheets.json": (sheets.as_json, "application/json"),
+    manifest.CHECK_SHEETS: (check_sheets.as_html, "text/html; charset=utf-8"),
+    "check-sheets.pdf": (check_sheets.as_pdf, "application/pdf"),
+    "check-sheets.csv": (lambda bundle: check_sheets.as_csv(check_sheets.sheets_of(bundle)), "text/csv; charset=utf-8"),
+    "check-sheets.json": (check_sheets.as_json, "application/json"),
 }
 
 

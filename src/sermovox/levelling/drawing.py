@@ -5,9 +5,9 @@ from math import inf, isfinite
 
 import numpy as np
 
+from mastering.outlets.curves import Bar, Curves
 from mastering.outlets.demands import OPEN, Demand, range_of
 from mastering.outlets.levelplan import LevelPlan
-from mastering.outlets.picture import Bar, Curves
 from mastering.outlets.rules.levels import INTEGRATED, LOUDNESS_RULES, NOISE_FLOOR, PEAK_RULES
 
 LOWEST_DB, HIGHEST_DB = -78.0, 3.0

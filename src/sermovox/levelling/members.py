@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import cast
 
 from mastering.certain import certain
-from mastering.editing.programme import as_list
+from mastering.editing.pieces import as_list
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, Progress
 from mastering.meters.meter import Levels

@@ -9,10 +9,10 @@ from dataclasses import asdict, dataclass
 from mastering.certain import certain
 from mastering.errors import CannotMake, UnreadableRecording
 from mastering.meters.measurement import Progress
+from mastering.outlets.curves import Bar, bar_after, bar_before
 from mastering.outlets.demands import Range
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.picture import Bar, bar_after, bar_before
 from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
 from sermovox import caches, storage
 from sermovox.levelling.members import Member, NotMeasured

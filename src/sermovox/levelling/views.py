@@ -8,13 +8,13 @@ from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.convert import to_16_bit
+from mastering.before_after import before_and_after
 from mastering.clock import clock
-from mastering.comparing import compared
 from mastering.errors import MasteringError
 from mastering.meters.sides import WAYS
 from mastering.outlets.checksheet import asked_text
+from mastering.outlets.curves import curves
 from mastering.outlets.outlet import Outlet
-from mastering.outlets.picture import curves
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.levels import (
     INTEGRATED,
@@ -119,7 +119,7 @@ def heard(request, pk: int):
         if own is None or own.planned is None or own.planned.plan is None:
             raise Http404
         member = own.member
-        sides = compared(
+        sides = before_and_after(
             member.recorded, member.source, own.planned.plan, member.levels, start_s=start_s, length_s=length_s
         )
     except MasteringError as error:

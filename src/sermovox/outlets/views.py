@@ -41,7 +41,7 @@ def outlet_list(request):
 @never_cache
 def outlet_sheet(request, key: str):
     outlet = _mine(request, key)
-    return render(request, "outlets/sheet.html", _sheet(request, outlet) | _checks(request, outlet))
+    return render(request, "outlets/rule_sheet.html", _sheet(request, outlet) | _checks(request, outlet))
 
 
 def rule(request, key: str, name: str):
@@ -65,7 +65,7 @@ def rule(request, key: str, name: str):
     except BadOutlet as error:
         context = {"outlet": outlet, "wrong": str(error), "posted": request.POST, "seen": now["seen"]}
         return render(request, "outlets/_rule_form.html", context | fields_of(name, _attempted(outlet, name, request)))
-    return render(request, "outlets/_sheet.html", _sheet(request, changed) | {"said": f"{words}."})
+    return render(request, "outlets/_rule_sheet.html", _sheet(request, changed) | {"said": f"{words}."})
 
 
 @require_POST

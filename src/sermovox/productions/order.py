@@ -9,7 +9,7 @@ from django.db import connection
 
 from mastering.certain import certain
 from mastering.editing.assembly import BUTT, Stretch
-from mastering.editing.programme import BadCut
+from mastering.editing.pieces import BadCut
 from mastering.editing.scripts import Entry
 from mastering.shaping.treatment import Treatment
 from sermovox.history.changing import changing

@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 
 from mastering.editing.labels import stretches_between
-from mastering.editing.programme import BadCut, Piece, Span, check_span
+from mastering.editing.pieces import BadCut, Piece, Span, check_span
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names

@@ -12,13 +12,13 @@ from pathlib import Path
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
 from mastering.clock import clock
-from mastering.editing.programme import Piece, Span
+from mastering.editing.pieces import Piece, Span
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.patterns import Facts, facts_of, read_pattern
+from mastering.outlets.filled_in import inscription_for
 from mastering.outlets.findings import FAIL
-from mastering.outlets.inscribed import inscribed
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.pipeline import Order, make_all
@@ -204,7 +204,9 @@ def _orders(
         return []
     container = outlet.encoding_from(work.channels, content_kind=content_kind).container
     chapters = work.chapters() if outlet.chapters else ()
-    inscription, texts = inscribed(outlet, facts, container=container, picture=pictures[outlet.key], chapters=chapters)
+    inscription, texts = inscription_for(
+        outlet, facts, container=container, picture=pictures[outlet.key], chapters=chapters
+    )
     return [
         Order(
             outlet=outlet,

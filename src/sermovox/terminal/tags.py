@@ -5,11 +5,11 @@ from pathlib import Path
 
 from mastering.errors import MasteringError
 from mastering.naming.patterns import facts_of
-from mastering.outlets.inscribed import inscribed
+from mastering.outlets.filled_in import inscription_for
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import reinscribe
 from mastering.tagging.inscription import TAGS, differing
+from mastering.tagging.writing import reinscribe
 from sermovox.terminal.said import (
     complain,
     outlet_of,
@@ -36,7 +36,7 @@ def run(options) -> int:
             has = read_carried(path)
             if not has.container:
                 raise MasteringError("There is no sound in this file that could be read.")
-            given, _ = inscribed(outlet, facts, container=has.container, picture=picture)
+            given, _ = inscription_for(outlet, facts, container=has.container, picture=picture)
             if options.write:
                 reinscribe(path, has.container, given)
                 has = read_carried(path)

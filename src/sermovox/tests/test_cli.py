@@ -15,8 +15,8 @@ import soundfile
 from mastering.editing.labels import Label
 from mastering.outlets.rulesheets import shipped_text
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import sound_sha256
 from mastering.tagging.markers import write_markers
+from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import noise, picture, speech, written
 from sermovox.cli import main
 from sermovox.ui.tests.base import AppTestCase

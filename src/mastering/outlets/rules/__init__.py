@@ -1,6 +1,6 @@
 """The kinds of rule an outlet may state, by group. A new kind is one new entry of its group's module."""
 
-from mastering.outlets.rules import delivery, levels, making, pictures, size, tags
+from mastering.outlets.rules import artwork, delivery, levels, making, size, tags
 from mastering.outlets.rules.kind import GROUPS, RuleKind
 
 RULE_KINDS: dict[str, RuleKind] = {}
@@ -17,7 +17,7 @@ def register(kind: RuleKind) -> None:
     RULE_KINDS.update({each.name: each for each in every})
 
 
-for _module in (making, levels, size, delivery, tags, pictures):
+for _module in (making, levels, size, delivery, tags, artwork):
     for _kind in _module.KINDS:
         register(_kind)
 

@@ -20,8 +20,8 @@ from mastering.outlets.rules.kind import (
     Examined,
     RuleKind,
 )
-from mastering.tagging.inscribing import forms, holds
 from mastering.tagging.inscription import TAGS
+from mastering.tagging.writing import forms, holds
 
 _WRITE_AGAIN = "Write the tags again: sermovox tags --write."
 _FACTS = "Give it to the production under “Facts and artwork”, then write the tags again."

@@ -12,7 +12,7 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
-from mastering.tagging.pictures import mime_of
+from mastering.tagging.image_types import mime_of
 from sermovox import storage
 from sermovox.board.forms import ProductionForm, SectionForm
 from sermovox.deliveries.crossings import CHANGED, Board

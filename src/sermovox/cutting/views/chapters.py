@@ -9,7 +9,7 @@ from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 
 from mastering.editing import markkinds
-from mastering.outlets.rules.pictures import FROM_MARKS
+from mastering.outlets.rules.artwork import FROM_MARKS
 from sermovox import storage
 from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms

@@ -17,7 +17,7 @@ from mastering.audio.waveform import columns
 from mastering.editing.assembly import Stretch
 from mastering.editing.markkinds import MARK_KINDS
 from mastering.editing.pauses import longer_than, longest, remaining
-from mastering.editing.programme import BadCut, Span, check_span
+from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
 from sermovox import caches

@@ -10,7 +10,7 @@ from django.shortcuts import redirect, render
 from mastering.clock import clock
 from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch, check_join
 from mastering.editing.labels import seconds_of
-from mastering.editing.programme import BadCut, Span, check_span
+from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.programmes import Assembly

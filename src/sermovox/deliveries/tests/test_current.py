@@ -13,7 +13,7 @@ from django.utils import timezone
 from mastering.editing.markkinds import STRIKE
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import sound_sha256
+from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import speech
 from sermovox import storage
 from sermovox.cutting.models import Page

@@ -10,7 +10,7 @@ from mastering.outlets.findings import FAIL
 from mastering.outlets.rulesheets import parse, shipped, written
 from mastering.pipeline import MOST_ATTEMPTS
 from mastering.tagging.carried import read_carried
-from mastering.tagging.inscribing import sound_sha256
+from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import picture, speech
 from sermovox import storage
 from sermovox.cutting.models import Page

@@ -4,13 +4,13 @@ from collections.abc import Sequence
 
 from mastering.naming.patterns import Facts, read_pattern
 from mastering.outlets.outlet import Outlet
-from mastering.tagging.inscribing import holds
 from mastering.tagging.inscription import Chapter, Inscription, tag_text
+from mastering.tagging.writing import holds
 
 ENCODER = "Sermovox"
 
 
-def inscribed(
+def inscription_for(
     outlet: Outlet, facts: Facts, *, container: str, picture: bytes = b"", chapters: Sequence[Chapter] = ()
 ) -> tuple[Inscription, dict[str, str]]:
     """Fill in what an outlet asks of tags, picture and chapter marks for one file.

@@ -45,7 +45,7 @@ def sheets_of(bundle: Bundle) -> list[Sheet]:
 def as_html(bundle: Bundle) -> str:
     """A page that stands by itself, to be kept or printed."""
     context = {"bundle": bundle, "outlet": bundle.outlet, "sheets": sheets_of(bundle)}
-    return render_to_string("deliveries/sheets_alone.html", context)
+    return render_to_string("deliveries/check_sheets_alone.html", context)
 
 
 def as_csv(sheets: Sequence[Sheet]) -> str:

@@ -18,7 +18,7 @@ _HEARD_LUFS = -20.0
 
 
 @dataclass(frozen=True)
-class Compared:
+class BeforeAfter:
     """A stretch before and after, at equal loudness, float32 of shape (frames, channels) at the source's rate."""
 
     before: np.ndarray
@@ -26,9 +26,9 @@ class Compared:
     sample_rate_hz: int
 
 
-def compared(
+def before_and_after(
     recorded: Sounding, source: Sounding, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float
-) -> Compared:
+) -> BeforeAfter:
     """Hear what a plan does to a stretch: by the same steps that make the finished file, but for its format.
 
     Parameters
@@ -64,7 +64,7 @@ def compared(
     # Loud enough to judge, and nothing is clipped.
     louder = min(amplitude_of_db(_HEARD_LUFS - min(loud_db)), 0.9 / max(highest, 1e-9))
     heard = [s * np.float32(f * louder) for s, f in zip((before, after), factors, strict=True)]
-    return Compared(heard[0], heard[1], rate_hz)
+    return BeforeAfter(heard[0], heard[1], rate_hz)
 
 
 def _loudness_db(samples: np.ndarray, rate_hz: int) -> float:

@@ -1,7 +1,7 @@
 """What makes up one section: pieces of recordings, in order, and how each joins the one before."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from mastering.editing.plain import as_plain, from_plain
@@ -42,7 +42,7 @@ class Piece:
         besides another fade.
     kind
         What it holds, "speech" or "music"; what its section holds where that is not said.
-    quieter_db, noise
+    hush_db, noise
         How much the steady noise is lowered, and the span of the same recording it is learned from.
     mends
         What else is done to its samples: names of `mastering.shaping.mends.MENDS`.
@@ -60,7 +60,7 @@ class Piece:
     rise: tuple[int, int] | None = None
     fall: tuple[int, int] | None = None
     kind: str = ""
-    quieter_db: float = 0.0
+    hush_db: float = field(default=0.0, metadata={"key": "quieter_db"})
     noise: tuple[int, int] | None = None
     mends: tuple[str, ...] = ()
     overlap_samples: int = 0

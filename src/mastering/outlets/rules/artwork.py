@@ -20,7 +20,7 @@ from mastering.outlets.rules.kind import (
     RuleKind,
 )
 from mastering.tagging.artwork import ArtworkRule
-from mastering.tagging.inscribing import holds
+from mastering.tagging.writing import holds
 
 FROM_SECTIONS, FROM_MARKS = "from sections", "from marks"
 _FIRST_CHAPTER_S = 0.5
