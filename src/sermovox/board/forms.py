@@ -1,14 +1,23 @@
-"""Forms for productions and sections."""
+"""Forms for productions and sections, their names, and the scripts they are made from."""
 
+import hashlib
+from dataclasses import replace
 from typing import cast
 
 from django import forms
+from django.http import QueryDict
 from django.utils import timezone
 
+from mastering.editing.scripts import COLUMN_SEPARATORS, COLUMNS, LAYOUTS, ROLES, Layout, recognised, table_layout
+from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
+from mastering.naming.patterns import BadPattern, read_pattern
+from mastering.outlets.outlet import Outlet
 from sermovox.apart import picture_facts
+from sermovox.board.naming import IN_ORDER
+from sermovox.numerals import whole_numbers
 from sermovox.productions import order
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Naming, Production, Section
 from sermovox.ui.forms import Dressed
 from sermovox.ui.revisions import Guarded
 
@@ -66,6 +75,103 @@ class ProductionForm(Guarded, Dressed, forms.ModelForm):
         return production
 
 
+class NamingForm(forms.ModelForm):
+    """How files are called for one outlet, and what is done about those of the same names."""
+
+    class Meta:
+        model = Naming
+        fields = ["pattern", "existing"]
+
+    def __init__(self, *args, outlet: Outlet, **kwargs):
+        super().__init__(*args, **kwargs)
+        self._outlet = outlet
+
+    def clean_pattern(self) -> str:
+        """The pattern; empty where it is the outlet's own."""
+        pattern = self.cleaned_data["pattern"]
+        try:
+            read_pattern(pattern)
+        except BadPattern as error:
+            raise forms.ValidationError(f"{error} The pattern was not saved.") from error
+        return "" if pattern == self._outlet.names else pattern
+
+
+class DictatedForm(forms.Form):
+    """The names a client dictates, written or in a file, and the way they are paired with sections."""
+
+    names = forms.CharField(required=False)
+    file = forms.FileField(required=False)
+
+    @property
+    def way(self) -> str:
+        return self.data.get("way", IN_ORDER)
+
+    def text(self) -> str:
+        """All of them, as they were sent. Raises MasteringError for what cannot be read as text."""
+        file = self.files.get("file")
+        return decoded(file.read(_LARGEST_LIST_BYTES))[0] if file else self.data.get("names", "")
+
+
+class ScriptForm(forms.Form):
+    """A text sections are to be made of, and how it is laid out.
+
+    Ticks and columns speak of one text laid out one way (`digest`, `shape`); after a change they mean nothing.
+    """
+
+    text = forms.CharField(required=False)
+
+    data: QueryDict
+
+    @property
+    def script(self) -> str:
+        """The text as it was sent, with plain line ends."""
+        return self.data.get("text", "").replace("\r\n", "\n")
+
+    @property
+    def digest(self) -> str:
+        return hashlib.sha256(self.script.encode("utf-8", "replace")).hexdigest()[:16]
+
+    @property
+    def is_same_text(self) -> bool:
+        return self.data.get("digest") == self.digest
+
+    @property
+    def role(self) -> str | None:
+        role = self.data.get("role")
+        return role if role in ROLES else None
+
+    @property
+    def skipped(self) -> set[int]:
+        """The entries that are not wanted, by their places."""
+        return set(whole_numbers(self.data.getlist("skip"))) if self.is_same_text else set()
+
+    @property
+    def instead(self) -> bool:
+        """Whether they take the place of all sections there are."""
+        return "instead" in self.data
+
+    def layout(self) -> Layout:
+        """As it was chosen, or else recognised. Raises MasteringError."""
+        text, kind, separator = self.script, self.data.get("kind", ""), self.data.get("separator", "")
+        if kind == "columns":
+            separator = separator if separator in COLUMN_SEPARATORS else recognised(text).separator or "\t"
+            layout = table_layout(text, separator)
+        elif kind in LAYOUTS:
+            return Layout(kind=kind)
+        else:
+            layout = recognised(text)
+        if layout.kind == "columns" and self.is_same_text and self.data.get("shape") == shape_of(layout):
+            chosen = tuple(kind if kind in COLUMNS else "" for kind in self.data.getlist("column"))
+            layout = replace(layout, columns=chosen or layout.columns, header="header" in self.data)
+        return layout
+
+
+def shape_of(layout: Layout) -> str:
+    """What a layout has to keep for what was said of its columns to hold."""
+    return f"{layout.kind}{layout.separator}{len(layout.columns)}"
+
+
+_LARGEST_LIST_BYTES = 1 << 24
 _AS_CUT = "as cut"
 
 

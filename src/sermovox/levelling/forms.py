@@ -1,11 +1,29 @@
-"""What a form says of a treatment: only what is filled in is changed."""
+"""What forms say: of a treatment, where only what is filled in is changed, and of what is to be heard."""
 
 from collections.abc import Mapping, Sequence
+
+from django import forms
 
 from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import NEEDED, RUMBLE_HZ, Treatment, treatment_of
 
+_USUALLY_HEARD_S, _LONGEST_HEARD_S = 10.0, 30.0
 _SWITCHES = ("room_tone", "together")
+
+
+class HeardForm(forms.Form):
+    """A stretch of a section, seconds, before or after its plan."""
+
+    start = forms.FloatField(required=False)
+    length = forms.FloatField(required=False)
+    side = forms.CharField(required=False)
+
+    def clean_start(self) -> float:
+        return self.cleaned_data["start"] or 0.0
+
+    def clean_length(self) -> float:
+        asked = self.cleaned_data["length"]
+        return _USUALLY_HEARD_S if asked is None else min(_LONGEST_HEARD_S, max(0.1, asked))
 
 
 def treated(treatment: Treatment, said: Mapping[str, str]) -> Treatment:

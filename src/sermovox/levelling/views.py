@@ -1,6 +1,5 @@
 """All sections of a production against an outlet's band, and one of them over time."""
 
-import numpy as np
 from django.contrib import messages
 from django.db import transaction
 from django.http import Http404, HttpResponse, HttpResponseBadRequest
@@ -31,7 +30,7 @@ from sermovox.cutting.listening import as_wav
 from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
-from sermovox.levelling.forms import in_words, treated
+from sermovox.levelling.forms import HeardForm, in_words, treated
 from sermovox.levelling.members import members_of
 from sermovox.levelling.rows import Row, rows_of, rows_of_section, sections_of
 from sermovox.numerals import whole_number, whole_numbers
@@ -43,7 +42,6 @@ from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _SECTIONS = Section.objects.select_related("production").with_pieces()
-LONGEST_HEARD_S = 30.0
 _SHOWN_ANYHOW = (INTEGRATED, TRUE_PEAK, NOISE_FLOOR, LOUDNESS_RANGE)
 """Figures of a section that are shown whether or not its outlet asks for them."""
 _WORST = "worst"
@@ -107,24 +105,22 @@ def plan(request, pk: int):
 def heard(request, pk: int):
     """A stretch of a section before or after its plan, at equal loudness, as WAV."""
     found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
-    try:
-        start_s = float(request.GET.get("start", "0"))
-        length_s = min(LONGEST_HEARD_S, max(0.1, float(request.GET.get("length", "10"))))
-    except ValueError:
+    form = HeardForm(request.GET)
+    if not form.is_valid():
         return HttpResponseBadRequest("A time cannot be read.")
-    if outlet is None or not np.isfinite(start_s + length_s):
+    if outlet is None:
         raise Http404
+    asked = form.cleaned_data
     try:
         _, own = rows_of_section(found, outlet, _voice(request))
         if own is None or own.planned is None or own.planned.plan is None:
             raise Http404
         member = own.member
-        sides = before_and_after(
-            member.recorded, member.source, own.planned.plan, member.levels, start_s=start_s, length_s=length_s
-        )
+        there = {"start_s": asked["start"], "length_s": asked["length"]}
+        sides = before_and_after(member.recorded, member.source, own.planned.plan, member.levels, **there)
     except MasteringError as error:
         return HttpResponse(str(error), status=422, content_type="text/plain; charset=utf-8")
-    samples = sides.after if request.GET.get("side") == "after" else sides.before
+    samples = sides.after if asked["side"] == "after" else sides.before
     response = HttpResponse(
         as_wav(next(to_16_bit(iter([samples]), dither=False)), sides.sample_rate_hz), content_type="audio/wav"
     )

@@ -11,3 +11,8 @@ class Dressed(forms.BaseForm):
         for field in self.fields.values():
             select = isinstance(field.widget, forms.Select)
             field.widget.attrs.setdefault("class", "form-select" if select else "form-control")
+
+
+def first_error(form: forms.BaseForm) -> str:
+    """The first thing that is wrong with a form, in a sentence."""
+    return str(next(iter(form.errors.values()))[0])

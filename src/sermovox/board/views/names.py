@@ -6,16 +6,17 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
-from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.naming.pairing import WAYS
-from mastering.naming.patterns import FIELDS, FUNCTIONS, BadPattern, read_pattern
+from mastering.naming.patterns import FIELDS, FUNCTIONS
 from mastering.outlets.outlet import Outlet
-from sermovox.board.naming import IN_ORDER, paired_names, previewed_names, revision_of_naming, sections_named
+from sermovox.board.forms import DictatedForm, NamingForm
+from sermovox.board.naming import paired_names, previewed_names, revision_of_naming, sections_named
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production
 from sermovox.sources.names import EXACT, naming_for, pattern_for
+from sermovox.ui.forms import first_error
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen
 
@@ -54,21 +55,14 @@ def preview(request, pk: int):
 def save(request, pk: int):
     production = owned(request, Production.objects, pk=pk)
     outlet = _outlet(request, production)
-    text = request.POST.get("pattern", "").strip()
-    try:
-        read_pattern(text)
-    except BadPattern as error:
-        messages.error(request, f"{error} The pattern was not saved.")
-        return redirect(_address(production, outlet))
-    existing = request.POST.get("existing", "")
     with transaction.atomic():
         naming = naming_for(production, outlet)
-        if not is_as_seen(request, revision_of_naming(naming)):
-            messages.error(request, ELSEWHERE)
+        seen = is_as_seen(request, revision_of_naming(naming))
+        form = NamingForm(request.POST, instance=naming, outlet=outlet)
+        if not form.is_valid() or not seen:
+            messages.error(request, first_error(form) if form.errors else ELSEWHERE)
             return redirect(_address(production, outlet))
-        naming.pattern = "" if text == outlet.names else text[:500]
-        naming.existing = existing if existing in Naming.Existing.values else ""
-        naming.save()
+        form.save()
     messages.success(request, f"Files for {outlet.title} will be named so.")
     return redirect(production)
 
@@ -109,12 +103,11 @@ def exact_apply(request, pk: int):
 def _paired(request, production: Production) -> dict:
     """Which dictated name goes to which section, as it was written or comes in a file."""
     outlet = _outlet(request, production)
-    text, file = request.POST.get("names", ""), request.FILES.get("file")
+    form = DictatedForm(request.POST, request.FILES)
     try:
-        text = decoded(file.read(1 << 24))[0] if file else text
+        return paired_names(production, outlet, form.text(), form.way)
     except MasteringError as error:
         return {"pairs": [], "whole": "", "seen": "", "problem": str(error)}
-    return paired_names(production, outlet, text, request.POST.get("way", IN_ORDER))
 
 
 def _address(production: Production, outlet: Outlet) -> str:

@@ -1,7 +1,5 @@
 """A running order made in one go from a script: read, preview, make."""
 
-import hashlib
-from dataclasses import replace
 from typing import Any
 
 from django.contrib import messages
@@ -18,15 +16,13 @@ from mastering.editing.scripts import (
     ROLES,
     Layout,
     entries,
-    recognised,
     rows_of,
-    table_layout,
 )
 from mastering.editing.texts import ENCODINGS, decoded
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
 from sermovox.apart import document_text
-from sermovox.numerals import whole_numbers
+from sermovox.board.forms import ScriptForm, shape_of
 from sermovox.productions import order
 from sermovox.productions.models import Production
 from sermovox.ui.owned import owned
@@ -84,7 +80,7 @@ def make(request, pk: int):
         messages.error(request, found["problem"] or "There is nothing to make sections of. Paste some text first.")
         return redirect("productions:script", pk=pk)
     with transaction.atomic():
-        instead = "instead" in request.POST
+        instead = ScriptForm(request.POST).instead
         if instead and not is_as_seen(request, _revision(production)):
             messages.error(request, ELSEWHERE)
             return redirect(production)
@@ -98,18 +94,14 @@ def _revision(production: Production) -> str:
 
 
 def _read(request, production: Production) -> dict:
-    text = request.POST.get("text", "").replace("\r\n", "\n")
-    digest = hashlib.sha256(text.encode("utf-8", "replace")).hexdigest()[:16]
-    # Ticks and columns speak of one text laid out one way; after a change of either they mean nothing.
-    same_text = request.POST.get("digest") == digest
-    context = {"production": production, "digest": digest, "problem": "", "all": [], "layout": None}
+    form = ScriptForm(request.POST)
+    context = {"production": production, "digest": form.digest, "problem": "", "all": [], "layout": None}
     try:
-        layout = _layout(request, text, same_text)
-        role = request.POST.get("role")
-        found = entries(text, layout, role=role if role in ROLES else None)
+        layout = form.layout()
+        found = entries(form.script, layout, role=form.role)
     except MasteringError as error:
         return context | {"problem": str(error)}
-    skipped = set(whole_numbers(request.POST.getlist("skip"))) if same_text else set()
+    skipped = form.skipped
     rows: list[dict[str, Any]] = [
         {"at": at, "entry": entry, "skipped": at in skipped} for at, entry in enumerate(found)
     ]
@@ -117,12 +109,12 @@ def _read(request, production: Production) -> dict:
         "layout": layout,
         "said_layout": LAYOUTS[layout.kind],
         "separator": COLUMN_SEPARATORS.get(layout.separator, ""),
-        "columns": _columns(text, layout),
+        "columns": _columns(form.script, layout),
         "column_kinds": COLUMNS,
-        "shape": _shape(layout),
+        "shape": shape_of(layout),
         "section_count": production.sections.count(),
         "seen": _revision(production),
-        "instead": "instead" in request.POST,
+        "instead": form.instead,
         "all": rows,
         "shown": rows[:_SHOWN],
         "count": len(rows) - len(skipped),
@@ -133,22 +125,6 @@ def _read(request, production: Production) -> dict:
     }
 
 
-def _layout(request, text: str, same_text: bool) -> Layout:
-    kind, separator = request.POST.get("kind", ""), request.POST.get("separator", "")
-    if kind == "columns":
-        guess = recognised(text)
-        separator = separator if separator in COLUMN_SEPARATORS else guess.separator or "\t"
-        layout = table_layout(text, separator)
-    elif kind in LAYOUTS:
-        return Layout(kind=kind)
-    else:
-        layout = recognised(text)
-    if layout.kind == "columns" and same_text and request.POST.get("shape") == _shape(layout):
-        chosen = tuple(kind if kind in COLUMNS else "" for kind in request.POST.getlist("column"))
-        layout = replace(layout, columns=chosen or layout.columns, header="header" in request.POST)
-    return layout
-
-
 def _columns(text: str, layout: Layout) -> list[dict[str, str]]:
     """What each column of a table holds, with its first filled cell."""
     if layout.kind != "columns":
@@ -156,10 +132,6 @@ def _columns(text: str, layout: Layout) -> list[dict[str, str]]:
     rows = rows_of(text, layout.separator)[layout.header : _SHOWN]
     samples = [next((row[at] for row in rows if at < len(row) and row[at]), "") for at in range(len(layout.columns))]
     return [{"kind": kind, "sample": sample} for kind, sample in zip(layout.columns, samples, strict=True)]
-
-
-def _shape(layout: Layout) -> str:
-    return f"{layout.kind}{layout.separator}{len(layout.columns)}"
 
 
 def _problems(names: list[str]) -> list[str]:

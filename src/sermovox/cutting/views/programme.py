@@ -8,10 +8,10 @@ from django.db import transaction
 from django.shortcuts import redirect, render
 
 from mastering.clock import clock
-from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch, check_join
-from mastering.editing.labels import seconds_of
-from mastering.editing.pieces import BadCut, Span, check_span
+from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch
+from mastering.editing.pieces import BadCut
 from mastering.errors import MasteringError
+from sermovox.cutting.forms import PieceForm
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.views.page import said
@@ -25,7 +25,6 @@ from sermovox.ui.owned import owned
 _SECTIONS = Section.objects.select_related("production").with_pieces()
 JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after room tone of")]
 _ELSEWHERE = "This section was changed in another window. It shows now how it is; look, and do it again."
-_DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}
 
 
 def programme(request, pk: int):
@@ -124,13 +123,13 @@ def _move(section: Section, stretches: list[Stretch], request) -> str:
 @commands("set")
 def _set(section: Section, stretches: list[Stretch], request) -> str:
     at = _place(stretches, request)
-    stretches[at] = _stretch(section, request, stretches[at].recording, stretches[at])
+    stretches[at] = PieceForm(request.POST, production=section.production, was=stretches[at]).stretch()
     return f"Change a piece of “{section.title}”"
 
 
 @commands("add")
 def _add(section: Section, stretches: list[Stretch], request) -> str:
-    stretches.append(_stretch(section, request, request.POST.get("recording", "")))
+    stretches.append(PieceForm(request.POST, production=section.production).stretch())
     return f"Add a piece to “{section.title}”"
 
 
@@ -139,51 +138,3 @@ def _place(stretches: list[Stretch], request) -> int:
     if at is None or at >= len(stretches):
         raise BadCut("This piece is no longer there. The list shows how it is now.")
     return at
-
-
-def _stretch(section: Section, request, key: str, was: Stretch | None = None) -> Stretch:
-    recording = section.production.recordings.filter(pk=whole_number(key) or 0).first()
-    if recording is None or not recording.ready:
-        raise BadCut("Choose a recording of this production. This one is not there, or cannot be used yet.")
-    rate_hz = recording.figures["sample_rate_hz"]
-    start, end = request.POST.get("start", "").strip(), request.POST.get("end", "").strip()
-    join = request.POST.get("join", BUTT)
-    join_s = request.POST.get("join_s", "").strip()
-    end_sample = round(seconds_of(end, "The end") * rate_hz) if end else recording.frames
-    start_sample = round(seconds_of(start, "The start") * rate_hz) if start else 0
-    if 0 < end_sample - recording.frames <= rate_hz // 1000:
-        # Written to the millisecond, the end may lie a moment beyond it.
-        end_sample = recording.frames
-    # A time that was not changed stays where it is to the sample.
-    if was and start == clock(was.start_sample / rate_hz, 3):
-        start_sample = was.start_sample
-    if was and end == clock(was.end_sample / rate_hz, 3):
-        end_sample = was.end_sample
-    stretch = Stretch(
-        recording=key,
-        start_sample=start_sample,
-        end_sample=end_sample,
-        join=join,
-        join_s=0.0 if join == BUTT else seconds_of(join_s, "The join") if join_s else _DEFAULT_JOIN_S.get(join, 0.0),
-        kind=request.POST.get("kind", was.kind if was else ""),
-        gain_db=_decibels(request.POST.get("gain_db", ""), was.gain_db if was else 0.0),
-        fade_in_s=_fade_s(request.POST.get("fade_in_s", ""), "The fade in"),
-        fade_out_s=_fade_s(request.POST.get("fade_out_s", ""), "The fade out"),
-    )
-    check_span(Span(key, stretch.start_sample, stretch.end_sample), recording.frames)
-    check_join(stretch)
-    return stretch
-
-
-def _fade_s(text: str, what: str) -> float:
-    return seconds_of(text.strip(), what) if text.strip() else 0.0
-
-
-def _decibels(text: str, otherwise: float) -> float:
-    text = text.strip().replace(",", ".").replace("−", "-")
-    if not text:
-        return otherwise
-    try:
-        return round(float(text), 2)
-    except ValueError as error:
-        raise BadCut(f"“{text[:20]}” is no gain. Write decibels, such as -3.") from error

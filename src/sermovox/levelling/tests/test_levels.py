@@ -202,7 +202,7 @@ class Hearing(LevelsTestCase):
         address = f"/levels/sections/{section.pk}/heard.wav"
         self.assertEqual(self.client.get(address, {"outlet": RETAIL, "start": "soon"}).status_code, 400)
         self.assertEqual(self.client.get(address, {"outlet": "nowhere"}).status_code, 404)
-        self.assertEqual(self.client.get(address, {"outlet": RETAIL, "start": "nan"}).status_code, 404)
+        self.assertEqual(self.client.get(address, {"outlet": RETAIL, "start": "nan"}).status_code, 400)
 
 
 class Making(LevelsTestCase):
