@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 from unittest import SkipTest, TestCase
@@ -29,6 +30,17 @@ _ARGUMENTS = [
 
 # A busy machine of two cores is given time; what never happens fails all the same.
 expect.set_options(timeout=15000)
+
+
+@contextmanager
+def in_a_browser():
+    """A real browser, for as long as it is wanted."""
+    if not Path(CHROMIUM).exists():
+        raise SkipTest("Chromium is not installed")
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)
+        yield browser
+        browser.close()
 
 
 @cache
