@@ -269,7 +269,19 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
     pen.strokeStyle = pen.fillStyle = colours.pencil;
     pen.lineWidth = 1.5;
     pen.setLineDash([]);
-    const label = (text, x, y) => begins && pen.fillText(text, Math.min(x, width - pen.measureText(text).width), y);
+    const label = (text, x, y) => {
+      if (!begins) return;
+      const left = Math.min(x, width - pen.measureText(text).width);
+      // On a rim of paper, so that it can be read where there is ink.
+      pen.save();
+      pen.setLineDash([]);
+      pen.lineWidth = 4;
+      pen.lineJoin = "round";
+      pen.strokeStyle = colours.paper;
+      pen.strokeText(text, left, y);
+      pen.restore();
+      pen.fillText(text, left, y);
+    };
     const stroke = (...points) => {
       pen.beginPath();
       points.forEach(([x, y], place) => (place ? pen.lineTo(x, y) : pen.moveTo(x, y)));
@@ -285,7 +297,7 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
     } else if (drawn === "dashes") {
       pen.setLineDash([3, 3]);
       stroke([a, tall - 4], [b, tall - 4]);
-      label(`noise ${decibels(-mark.value_db)}`, a + 3, tall - 7);
+      label(`${said} ${mark.value_db} dB`, a + 3, tall - 7);
     } else if (drawn === "rise" || drawn === "fall") {
       const share = (sample) => {
         const angle = (Math.PI / 2) * Math.min(1, Math.max(0, (sample - mark.start_sample) / (mark.end_sample - mark.start_sample)));
