@@ -116,4 +116,4 @@ def _by_key(cells: list[dict[str, str]], sections: list[Section], places: dict[i
 
 def sections_named(production: Production) -> list[Section]:
     """The sections that names are for."""
-    return list(production.sections.with_pieces("figures").defer("script"))
+    return list(production.sections.defer("script"))

@@ -1,6 +1,6 @@
 """Which recording belongs to which section: what is proposed, and what was chosen."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, cast
 
@@ -49,9 +49,14 @@ def proposed_pairs(
 
 
 def chosen_pairs(
-    chosen: Mapping[int, str], sections: Sequence[Section], labels: Mapping[str, Recording]
+    chosen: Mapping[int, str],
+    sections: Sequence[Section],
+    labels: Mapping[str, Recording],
+    recorded: Collection[int],
 ) -> dict[int, int | None]:
-    """The recordings that sections are to have, by their keys: what was chosen for each, by label. Raises BadPairs."""
+    """The recordings that sections are to have, by their keys: what was chosen for each, by label. `recorded` are the
+    sections that have one. Raises BadPairs.
+    """
     found: dict[int, int | None] = {}
     for section in sections:
         label = chosen[section.pk]
@@ -60,7 +65,7 @@ def chosen_pairs(
             raise BadPairs(f"There is no recording called “{label}”. Nothing was changed.")
         if recording and recording.pk in found.values():
             raise BadPairs(f"“{label}” is chosen twice. Nothing was changed.")
-        if recording or section.recording_id:
+        if recording or section.pk in recorded:
             found[section.pk] = recording.pk if recording else None
     return found
 
@@ -69,7 +74,7 @@ def sections_to_pair(production: Production, anew: bool) -> tuple[list[Section],
     """The sections that recordings are wanted for, all of them or those that wait, and their places."""
     places = {pk: place for place, pk in enumerate(production.sections.values_list("pk", flat=True), 1)}
     wanted = production.sections.all() if anew else production.sections.waiting()
-    return list(wanted.with_pieces().defer("script")[:_SHOWN]), places
+    return list(wanted.defer("script")[:_SHOWN]), places
 
 
 def recordings_to_pair(production: Production, anew: bool) -> list[Recording]:

@@ -2,12 +2,14 @@
 
 from dataclasses import dataclass
 
+from django.db.models import Subquery, Value
+from django.db.models.functions import Coalesce
 from fpdf.enums import XPos, YPos
 from fpdf.fonts import FontFace
 
 from mastering.clock import clock
 from mastering.editing.tables import write_table
-from sermovox.productions.models import Production, SectionQuerySet
+from sermovox.productions.models import Piece, Production, SectionQuerySet
 from sermovox.ui.paper import FAINT, Paper
 
 _COLUMNS = (8, 36, 74, 22, 50)
@@ -39,7 +41,7 @@ def lines(production: Production) -> list[Line]:
                 section.title,
                 section.duration_s,
                 at_s,
-                section.recording.name if section.recording else "",
+                section.recorded,
                 section.exact_name,
                 section.script,
             )
@@ -49,7 +51,8 @@ def lines(production: Production) -> list[Line]:
 
 
 def _sections_of(production: Production) -> SectionQuerySet:
-    return production.sections.with_duration().with_pieces("figures", "remarks")
+    name = Piece.of_each().filter(place=0).values("recording__name")
+    return production.sections.with_duration().annotate(recorded=Coalesce(Subquery(name), Value("")))
 
 
 def as_csv(production: Production) -> str:
@@ -64,7 +67,7 @@ def as_csv(production: Production) -> str:
             s.title,
             s.content_kind,
             clock(s.duration_s) if s.duration_s else "",
-            s.recording.name if s.recording else "",
+            s.recorded,
             s.exact_name,
             s.script,
         )

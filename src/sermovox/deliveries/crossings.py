@@ -19,7 +19,7 @@ from sermovox.deliveries.fingerprints import (
 )
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import FinishedFile
-from sermovox.productions.models import Production, Section, pieces_of
+from sermovox.productions.models import Piece, Production, Section
 from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import Soundings
 
@@ -167,12 +167,19 @@ def _wanted(production: Production, outlets: Sequence[Outlet]) -> dict[str, dict
 def _stamp(production: Production) -> str:
     """Changes whenever anything that a file could follow from does."""
     sections = Section.objects.filter(production=production).values_list()
-    pieces = sorted(pieces_of(production).items())
+    pieces = Piece.objects.filter(section__production=production).values_list()
     recordings = production.recordings.values_list("pk", "sha256", "name", "state", "figures__channels")
     pages = production.pages.values_list("recording_id", "revision")
     namings = production.namings.values_list("outlet_key", "pattern", "whole_name")
     facts = [*production.name_facts().items(), production.artwork_sha256]
     digest = hashlib.sha256()
-    for rows in (sections, pieces, recordings.order_by("pk"), pages.order_by("pk"), namings.order_by("pk"), facts):
+    for rows in (
+        sections,
+        pieces.order_by("section_id", "place"),
+        recordings.order_by("pk"),
+        pages.order_by("pk"),
+        namings.order_by("pk"),
+        facts,
+    ):
         digest.update(repr(list(rows)).encode())
     return digest.hexdigest()

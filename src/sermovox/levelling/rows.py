@@ -1,6 +1,7 @@
 """Files beside each other with their plans, as the Levels screens show them."""
 
 from dataclasses import dataclass, replace
+from enum import StrEnum
 
 from mastering.outlets.outlet import Outlet
 from sermovox.levelling.members import Member, members_of
@@ -14,6 +15,16 @@ _WITHIN_S = 0.6
 """So long a page may take over plans; what is left comes with the next look at the rows."""
 
 
+class State(StrEnum):
+    """What a plan comes to; called as finished files are."""
+
+    WAITING = "waiting"
+    PASSES = "passes"
+    REMARKS = "passes with a remark"
+    FAILS = "fails"
+    REFUSED = "cannot be made"
+
+
 @dataclass(frozen=True)
 class Row:
     """One file, planned or waiting."""
@@ -25,14 +36,14 @@ class Row:
     """Whether it is planned from levels without the rumble filter, while those with it are being measured."""
 
     @property
-    def state(self) -> str:
+    def state(self) -> State:
         if self.planned is None:
-            return "waiting"
+            return State.WAITING
         if self.planned.plan is None:
-            return "cannot be made"
+            return State.REFUSED
         if self.planned.plan.collisions:
-            return "fails"
-        return "passes with a remark" if self.planned.plan.remarks else "passes"
+            return State.FAILS
+        return State.REMARKS if self.planned.plan.remarks else State.PASSES
 
     @property
     def badness(self) -> tuple:
@@ -58,8 +69,8 @@ def rows_of_section(found: Section, outlet: Outlet, voice: int) -> tuple[list[Ro
     """The rows of a section, one for each of its voices, and the one that is looked at."""
     production = found.production
     alone = not found.wishes.together and not outlet.compares_files
-    sections = [found] if alone else sections_of(production)
-    everyone = rows_of(members_of(Soundings(production), sections, outlet), outlet, production)
+    soundings = Soundings(production)
+    everyone = rows_of(members_of(soundings, [found] if alone else soundings.sections, outlet), outlet, production)
     own = [row for row in everyone if row.member.sounding.section and row.member.sounding.section.pk == found.pk]
     if not own:
         return own, None
@@ -77,8 +88,3 @@ def _roughly(row: Row, outlet: Outlet) -> Row:
         return row
     plan = replace(planned.plan, rumble_hz=wanted.rumble_hz)
     return replace(row, member=member, planned=replace(planned, plan=plan), rough=True)
-
-
-def sections_of(production: Production) -> list[Section]:
-    """All sections, without their texts."""
-    return list(production.sections.with_pieces().defer("script"))

@@ -32,7 +32,7 @@ from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
 from sermovox.levelling.forms import HeardForm, in_words, treated
 from sermovox.levelling.members import members_of
-from sermovox.levelling.rows import Row, rows_of, rows_of_section, sections_of
+from sermovox.levelling.rows import Row, State, rows_of, rows_of_section
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
@@ -157,7 +157,8 @@ def _treat(request, production: Production) -> str:
 
 
 def _rows(request, production: Production, outlet: Outlet) -> dict:
-    members = members_of(Soundings(production), sections_of(production), outlet)
+    soundings = Soundings(production)
+    members = members_of(soundings, soundings.sections, outlet)
     found = rows_of(members, outlet, production)
     by = request.POST.get("by") or request.GET.get("by") or ""
     if by == _WORST:
@@ -169,7 +170,7 @@ def _rows(request, production: Production, outlet: Outlet) -> dict:
         "rows": [_row_shown(row, outlet) for row in found],
         "ticks": ticks(),
         "waiting": sum(row.planned is None for row in found),
-        "failing": sum(row.state in ("fails", "cannot be made") for row in found),
+        "failing": sum(row.state in (State.FAILS, State.REFUSED) for row in found),
         "treated": sum(bool(row.member.treatment.as_dict()) for row in found),
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
@@ -197,7 +198,7 @@ def _row_shown(row: Row, outlet: Outlet) -> dict:
         "before": drawn_bar(planned.before) if planned else None,
         "after": drawn_bar(planned.after) if planned else None,
         "band": band_of(demands, plan).drawn(),
-        "inside": row.state in ("passes", "passes with a remark"),
+        "inside": row.state in (State.PASSES, State.REMARKS),
         "steps": "; ".join(f"{name}: {words}" for name, words in steps(plan)) if plan else "",
         "said": planned.refusal if planned and not plan else " ".join(plan.collisions) if plan else "",
         "missed": missed,

@@ -12,6 +12,7 @@ from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast, Coalesce
 from django.urls import reverse
 from django.utils import timezone
+from django.utils.functional import cached_property
 from django.utils.text import slugify
 
 from mastering.certain import certain
@@ -210,9 +211,8 @@ class SectionQuerySet(models.QuerySet):
     def with_pieces(self, *left_out: str) -> "SectionQuerySet":
         """Each with its pieces and their recordings, but for these fields of the recordings."""
         pieces = Piece.objects.select_related("recording")
-        return self.prefetch_related(
-            models.Prefetch("pieces", pieces.defer(*(f"recording__{name}" for name in left_out)))
-        )
+        pieces = pieces.defer(*(f"recording__{name}" for name in left_out))
+        return self.prefetch_related(models.Prefetch("pieces", pieces, to_attr="read_pieces"))
 
     def with_duration(self) -> "SectionQuerySet":
         """Each with its `duration_s`, how long it sounds as far as that is known."""
@@ -288,10 +288,12 @@ class Section(models.Model):
     def get_absolute_url(self) -> str:
         return reverse("productions:section", args=[self.pk])
 
-    @property
+    @cached_property
     def made_of(self) -> list["Piece"]:
         """Its pieces in order; none of the whole of a recording that is no longer there."""
-        return [piece for piece in self.pieces.all() if piece.recording_id or not piece.is_whole]
+        read = getattr(self, "read_pieces", None)
+        pieces = self.pieces.select_related("recording") if read is None else read
+        return [piece for piece in pieces if piece.recording_id or not piece.is_whole]
 
     @property
     def is_cut(self) -> bool:
@@ -324,7 +326,13 @@ class Section(models.Model):
 
     def forget_pieces(self) -> None:
         """Read its pieces again when they are next asked for."""
-        getattr(self, "_prefetched_objects_cache", {}).pop("pieces", None)
+        for name in ("made_of", "read_pieces"):
+            self.__dict__.pop(name, None)
+
+    def refresh_from_db(self, using=None, fields=None, from_queryset=None) -> None:
+        super().refresh_from_db(using, fields, from_queryset)
+        if fields is None:
+            self.forget_pieces()
 
     @property
     def wishes(self) -> Treatment:

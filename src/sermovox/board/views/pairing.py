@@ -13,7 +13,7 @@ from sermovox.board.pairing import (
     sections_to_pair,
 )
 from sermovox.productions import order
-from sermovox.productions.models import Production
+from sermovox.productions.models import Piece, Production
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -24,14 +24,16 @@ def pairing(request, pk: int):
     sections, places = sections_to_pair(production, anew)
     recordings = recordings_to_pair(production, anew)
     labels = labelled(recordings)
-    seen = revision_of([(s.pk, s.stretches()) for s in sections], list(labels))
+    pieces = Piece.objects.filter(section__production=production, section__removed=False)
+    made_of = list(pieces.values_list("section_id", "recording_id", "start_sample", "end_sample"))
+    seen = revision_of([s.pk for s in sections], made_of, list(labels))
     if request.method == "POST":
         if not is_as_seen(request, seen):
             messages.error(request, ELSEWHERE)
             return redirect(request.get_full_path())
         try:
             asked = {each.pk: request.POST.get(f"recording-{each.pk}", "").strip() for each in sections}
-            chosen = chosen_pairs(asked, sections, labels)
+            chosen = chosen_pairs(asked, sections, labels, {section for section, *_ in made_of})
         except BadPairs as error:
             messages.error(request, str(error))
             return redirect(request.get_full_path())

@@ -3,9 +3,9 @@
 import hashlib
 import json
 from functools import lru_cache
+from typing import Any
 
 from django.core.paginator import Paginator
-from django.db.models import Sum
 from django.http import HttpResponse, HttpResponseBadRequest
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
-from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing
+from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing, State
 from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.numerals import whole_number, whole_numbers
@@ -26,7 +26,16 @@ from sermovox.ui.owned import owned
 ROWS_A_PAGE = 300
 commands = Commands()
 _UNUSED_SHOWN = 60
-_STATES = [TO_DO, "waiting", "making", "passes", "passes with a remark", CHANGED, "fails", "cannot be made"]
+_STATES = [
+    TO_DO,
+    State.WAITING,
+    State.MAKING,
+    State.PASSES,
+    State.REMARKS,
+    CHANGED,
+    State.FAILS,
+    State.REFUSED,
+]
 
 
 def running_order(request, pk: int):
@@ -111,25 +120,41 @@ def _assign(production: Production, request) -> str:
     return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
 
 
-def _recording_address(section: Section, recording: Recording) -> str:
-    return _address("cutting:page" if section.is_cut and recording.ready else "recordings:slip", recording.pk)
+def _recording_address(recording: Recording, *, cut: bool) -> str:
+    return _address("cutting:page" if cut and recording.ready else "recordings:slip", recording.pk)
+
+
+_First = dict[int, tuple[Recording | None, bool]]
+
+
+def _first_recordings(production: Production) -> _First:
+    """That of each section's first piece, by the sections' keys, and whether it is cut. Rows of a model for each piece
+    would take a sixth of all the time.
+    """
+    recordings = Recording.with_deleted.filter(production=production).with_duration().defer("figures").in_bulk()
+    first = Piece.objects.filter(section__production=production, section__removed=False, place=0)
+    return {
+        section: (recordings.get(recording), end is not None)
+        for section, recording, end in first.values_list("section_id", "recording_id", "end_sample")
+    }
 
 
 def _rows(production: Production, page: str | None) -> dict:
     outlets = list(production.outlets.values())
-    sections = production.sections.with_duration().with_pieces("figures").defer("script")
-    shown = Paginator(sections, ROWS_A_PAGE).get_page(page)
+    shown = Paginator(production.sections.defer("script"), ROWS_A_PAGE).get_page(page)
+    first = _first_recordings(production)
     board = Board(production, outlets)
     chosen = _chosen(production, outlets)
-    found = [
+    found: list[dict[str, Any]] = [
         {
             "section": s,
             "key": str(s.pk),
             "place": str(place),
-            "recording": (recording := s.recording),
+            "recording": (recording := first[s.pk][0] if s.pk in first else None),
+            "duration_s": _duration_s(s.length_s, recording),
             "ready": recording is not None and recording.ready,
             "address": _address("productions:section", s.pk),
-            "recording_address": recording and _recording_address(s, recording),
+            "recording_address": recording and _recording_address(recording, cut=first[s.pk][1]),
             "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
             "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
@@ -139,7 +164,7 @@ def _rows(production: Production, page: str | None) -> dict:
     undoable, redoable = last_change(production), next_change(production)
     recordings = production.recordings
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
-    section_count, without = production.sections.count(), production.sections.waiting().count()
+    section_count, without = shown.paginator.count, production.sections.waiting().count()
     return {
         "production": production,
         "outlets": outlets,
@@ -158,18 +183,26 @@ def _rows(production: Production, page: str | None) -> dict:
         "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
         "section_count": section_count,
         "without_recording": without,
-        "total_s": _total_s(production),
+        "total_s": _total_s(production, first),
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,
         "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
     }
 
 
-def _total_s(production: Production) -> float | None:
+def _duration_s(length_s: float | None, recording: Any) -> float | None:
+    """How long a section sounds: as its pieces do, or as its recording."""
+    return length_s if length_s is not None else recording.duration_s if recording else None
+
+
+def _total_s(production: Production, first: _First) -> float:
     """How long all of it sounds, without what was deleted."""
-    deleted = Piece.objects.filter(place=0, recording__state=Recording.State.DELETED)
-    sections = production.sections.exclude(pieces__in=deleted).with_duration()
-    return sections.aggregate(total=Sum("duration_s"))["total"]
+    total_s = 0.0
+    for pk, length_s in production.sections.values_list("pk", "length_s"):
+        recording, _ = first.get(pk, (None, False))
+        if recording is None or recording.state != Recording.State.DELETED:
+            total_s += _duration_s(length_s, recording) or 0.0
+    return total_s
 
 
 def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
@@ -183,7 +216,7 @@ def _crossing(found: Crossing) -> tuple[str, str, str, str]:
     "yes", "tags" where these are to be written again, or nothing.
     """
     address = ""
-    if found.state in ("waiting", "making", "cannot be made"):
+    if found.state in (State.WAITING, State.MAKING, State.REFUSED):
         address = _address("deliveries:detail", found.run_id)
     elif found.file_id:
         address = _address("deliveries:check-sheet", found.file_id)
