@@ -15,6 +15,7 @@ from typing import Any
 
 import numpy as np
 
+from mastering.audio.beside import Behind
 from mastering.audio.convert import resampled, to_held
 from mastering.audio.encodings import Encoding, said_of
 from mastering.audio.facts import FileFacts
@@ -541,11 +542,14 @@ def _written(job: _Job, blocks: Iterator[np.ndarray], *, edited: bool) -> Genera
     writer = open_writer(
         job.partial, encoding, frames=_most_frames(job), broadcast=job.order.broadcast, chapters=_chapters(job)
     )
+    behind = Behind(writer.write)
     try:
         for block in blocks:
-            writer.write(block)
+            behind.put(block)
             yield True
+        behind.finish()
     finally:
+        behind.close()
         writer.close()
 
 

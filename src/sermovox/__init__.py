@@ -1,0 +1,6 @@
+"""The application: Django apps, tasks and the command line."""
+
+import os
+
+# Before NumPy is loaded: the threads of linear algebra bring nothing to the meters, and take the core that encodes.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

@@ -9,6 +9,7 @@ import av
 import numpy as np
 from av.container import InputContainer
 
+from mastering.audio.beside import Ahead
 from mastering.audio.facts import FileFacts
 from mastering.audio.formats import MP3_KBPS, found_as
 from mastering.audio.headers import missing_audio_fraction
@@ -76,6 +77,7 @@ class Reader:
         self.damaged_packets = 0
         self._finished = False
         self._origin: int | None = None
+        self._ahead: Ahead[np.ndarray] | None = None
         self._coming: Iterator[av.AudioFrame] = iter(())
         self._packet_bytes = self._packets = 0
         self._packet_sizes: set[int] = set()
@@ -85,6 +87,8 @@ class Reader:
         return self
 
     def __exit__(self, *exc: object) -> None:
+        if self._ahead:
+            self._ahead.close()
         self._container.close()
 
     @property
@@ -107,10 +111,15 @@ class Reader:
         return None
 
     def blocks(self) -> Iterator[np.ndarray]:
-        """Yield float32 blocks of shape (frames, channels), full scale 1.0; BLOCK_FRAMES each but the last.
+        """Yield float32 blocks of shape (frames, channels), full scale 1.0; BLOCK_FRAMES each but the last. They are
+        decoded in a thread of its own, a few ahead.
 
         Raises UnreadableRecording at the end if nothing could be decoded or the recording is cut off.
         """
+        self._ahead = Ahead(self._blocks())
+        yield from self._ahead
+
+    def _blocks(self) -> Iterator[np.ndarray]:
         # libav hands out frames of about a thousand samples; its own queue joins them faster than we could.
         queue = av.AudioFifo()
         held_back = _AAC_FRAME if self._pads_its_end else 0

@@ -400,13 +400,25 @@ _DEFAULTS = {"recording_id": None, "end_sample": None} | {
 }
 
 
-def pieces_of(production: Production) -> dict[int, list[dict]]:
-    """The pieces of each section as plain values, in order; what is left at its default is left out."""
-    found: dict[int, list[dict]] = {}
-    for row in Piece.objects.filter(section__production=production).values("section_id", *_DEFAULTS):
-        own = found.setdefault(row.pop("section_id"), [])
-        own.append({name: value for name, value in row.items() if value != _DEFAULTS[name]})
+def piece_rows(production: Production) -> dict[int, list[tuple]]:
+    """The pieces of each section as bare rows, in order."""
+    found: dict[int, list[tuple]] = {}
+    for section, *row in Piece.objects.filter(section__production=production).values_list("section_id", *_DEFAULTS):
+        found.setdefault(section, []).append(tuple(row))
     return found
+
+
+def plain_rows(rows: Sequence[tuple]) -> list[dict]:
+    """Bare rows of one section as plain values; what is left at its default is left out."""
+    return [
+        {name: value for (name, usual), value in zip(_DEFAULTS.items(), row, strict=True) if value != usual}
+        for row in rows
+    ]
+
+
+def pieces_of(production: Production) -> dict[int, list[dict]]:
+    """The pieces of each section as plain values, in order."""
+    return {section: plain_rows(rows) for section, rows in piece_rows(production).items()}
 
 
 def plain_pieces(stretches: Sequence[Stretch], known: Mapping[int, Any]) -> list[dict]:

@@ -1,10 +1,10 @@
 """Sections in the history of their production."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from sermovox.history.changing import Rows, tracks
 from sermovox.history.models import Change
-from sermovox.productions.models import Production, Section, pieces_of
+from sermovox.productions.models import Production, Section, piece_rows, plain_rows
 from sermovox.productions.order import place, refresh_lengths, write
 
 _TRACKED = (
@@ -31,7 +31,7 @@ class _Sections:
 
     def state(self, production: Production, beside: Sequence = ()) -> dict[int, dict]:
         rows = Section.with_removed.filter(production=production).values("pk", *_TRACKED)
-        pieces = pieces_of(production)
+        pieces = piece_rows(production)
         return {(key := row.pop("pk")): row | {"pieces": pieces.get(key, [])} for row in rows}
 
     def difference(self, production: Production, was: dict[int, dict], beside: Sequence) -> tuple[Rows, Rows]:
@@ -43,8 +43,7 @@ class _Sections:
                 # A new section goes away by being taken out, so that it can come again.
                 old[str(pk)], new[str(pk)] = {"removed": True}, {"removed": row["removed"]}
             elif changed := {name for name in row if before[name] != row[name]}:
-                old[str(pk)] = {name: before[name] for name in changed}
-                new[str(pk)] = {name: row[name] for name in changed}
+                old[str(pk)], new[str(pk)] = _kept(before, changed), _kept(row, changed)
         # What was made of something else; whoever changed a page has found how long it sounds.
         others = [pk for pk, row in now.items() if row["pieces"] != was.get(pk, {"pieces": []})["pieces"]]
         refresh_lengths(production, production.sections.filter(pk__in=others, length_s=None))
@@ -69,6 +68,11 @@ class _Sections:
     def forget(self, production: Production, changes: Sequence[Change]) -> None:
         made = [int(pk) for change in changes for pk, row in change.before.items() if row == {"removed": True}]
         Section.with_removed.filter(pk__in=made, removed=True, files=None).delete()
+
+
+def _kept(row: dict, names: Collection[str]) -> dict:
+    """These fields of a row as the history keeps them."""
+    return {name: plain_rows(row[name]) if name == "pieces" else row[name] for name in names}
 
 
 tracks(_Sections())
