@@ -25,6 +25,7 @@ from sermovox.cutting.sectioning import (
     overlap,
     replace_stretch,
     sections_on,
+    touched_by,
 )
 from sermovox.history.changing import changing
 from sermovox.history.commands import Commands
@@ -51,7 +52,7 @@ def _as_one_change(edit: Callable[[Page, dict], str], page: Page, user, values: 
         before = page.marks, page.facts
         change.words = edit(page, values)
         if (page.marks, page.facts) != before:
-            touched = _touched(page, before)
+            touched = touched_by(page, before)
         else:
             # Those that are new to a page without marks know their length already.
             unsure = page.production.sections.filter(length_s=None)
@@ -418,19 +419,6 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
 def _counted(count: int, what: str) -> str:
     """Write "1 mark is" or "2 marks are"."""
     return f"{count} {what} is" if count == 1 else f"{count} {what}s are"
-
-
-def _touched(page: Page, before: tuple[list, dict]) -> list[Section]:
-    """The sections that sound otherwise after a change of marks or facts."""
-    found = sections_on(page)
-    if page.facts != before[1]:
-        return [section for section, _, _ in found]
-    was, now = ({row["id"]: row for row in rows} for rows in (before[0], page.marks))
-    changed = [row for key in was | now if was.get(key) != now.get(key) for row in (was.get(key), now.get(key)) if row]
-    if not changed:
-        return []
-    start, end = min(row["start_sample"] for row in changed), max(row["end_sample"] for row in changed)
-    return [section for section, _, s in found if overlap(s, (start, end))]
 
 
 def _want_tone(page: Page) -> None:

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from math import inf
 
-from django.db.models import Exists
+from django.db.models import Exists, Prefetch, Q
 
 from mastering.clock import clock
 from mastering.editing.assembly import Stretch
@@ -14,16 +14,25 @@ from sermovox.productions import order
 from sermovox.productions.models import Piece, Section, SectionQuerySet, plain_pieces
 
 
-def sections_on(page: Page, among: SectionQuerySet | None = None) -> list[tuple[Section, int, Stretch]]:
+def sections_on(
+    page: Page, among: SectionQuerySet | None = None, within: tuple[int, int] | None = None
+) -> list[tuple[Section, int, Stretch]]:
     """The sections that this page's recording is in, each with the number of the stretch and the stretch, by time.
 
-    `among` looks at some of the running order's sections alone.
+    `among` looks at some of the running order's sections alone, `within` at those that a span has samples of.
     """
     key = page.recording_id
     found = []
     sections = page.production.sections.all() if among is None else among
-    own = sections.filter(Exists(Piece.of_each().filter(recording=key)))
-    for section in own.with_pieces("remarks").defer("script"):
+    pieces = Piece.of_each().filter(recording=key)
+    if within:
+        pieces = pieces.filter(Q(end_sample=None) | Q(end_sample__gt=within[0]), start_sample__lt=within[1])
+    for section in (
+        sections.filter(Exists(pieces)).prefetch_related(Prefetch("pieces", to_attr="read_pieces")).defer("script")
+    ):
+        for piece in section.made_of:
+            if piece.recording_id == key:
+                piece.recording = page.recording
         for at, stretch in enumerate(section.stretches()):
             if stretch.recording == str(key):
                 found.append((section, at, stretch))
@@ -143,11 +152,11 @@ def _fill(page: Page, sections: Sequence[Section], spans: Sequence[tuple[int, in
     for at, (section, (start, end)) in enumerate(zip(sections, spans, strict=True)):
         stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
         section.title = (titles[at][:200] if at < len(titles) else "") or section.title
-        section.length_s = None
+        pieces = plain_pieces([stretch], known)
+        # So long it is where nothing is marked; where something is, that is looked at afterwards.
+        section.length_s = (end - start) / page.sample_rate_hz if "end_sample" in pieces[0] else None
         section.forget_pieces()
-        rows.append(
-            {"pk": section.pk, "title": section.title, "length_s": None, "pieces": plain_pieces([stretch], known)}
-        )
+        rows.append({"pk": section.pk, "title": section.title, "length_s": section.length_s, "pieces": pieces})
     order.write(page.production, rows)
 
 
@@ -156,6 +165,18 @@ def replace_stretch(section: Section, number: int, stretch: Stretch) -> None:
     stretches = list(section.stretches())
     stretches[number] = stretch
     section.set_stretches(stretches)
+
+
+def touched_by(page: Page, before: tuple[list, dict]) -> list[Section]:
+    """The sections that sound otherwise after a change of marks or facts."""
+    if page.facts != before[1]:
+        return [section for section, _, _ in sections_on(page)]
+    was, now = ({row["id"]: row for row in rows} for rows in (before[0], page.marks))
+    changed = [row for key in was | now if was.get(key) != now.get(key) for row in (was.get(key), now.get(key)) if row]
+    if not changed:
+        return []
+    start, end = min(row["start_sample"] for row in changed), max(row["end_sample"] for row in changed)
+    return [section for section, _, s in sections_on(page, within=(start, end)) if overlap(s, (start, end))]
 
 
 def in_the_way(other: Section, moving: Section) -> bool:

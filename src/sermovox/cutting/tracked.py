@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from sermovox.cutting.models import Page
-from sermovox.cutting.sectioning import sections_on
+from sermovox.cutting.sectioning import touched_by
 from sermovox.history.changing import Rows, tracks
 from sermovox.history.models import Change
 from sermovox.productions.models import Production
@@ -29,8 +29,9 @@ class _Pages:
 
     def apply(self, production: Production, rows: Rows) -> None:
         for page in production.pages.filter(pk__in=rows).select_related("recording"):
+            before = page.marks, page.facts
             page.take_back(rows[str(page.pk)])
-            refresh_lengths(production, [section for section, _, _ in sections_on(page)])
+            refresh_lengths(production, touched_by(page, before))
 
     def forget(self, production: Production, changes: Sequence[Change]) -> None:
         """Nothing: marks lie in the page, and pages are never made by a change."""
