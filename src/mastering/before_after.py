@@ -7,6 +7,7 @@ import numpy as np
 
 from mastering.audio.convert import to_channels
 from mastering.meters.decibels import amplitude_of_db
+from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.levelplan import LevelPlan
 from mastering.pipeline import Sounding, levelled, opened
@@ -71,7 +72,7 @@ def _loudness_db(samples: np.ndarray, rate_hz: int) -> float:
     """Loudness by which stretches are made equal, LUFS, or RMS where there is too little of them."""
     if not len(samples):
         return _HEARD_LUFS
-    meter = Meter(rate_hz, ("FC",) if samples.shape[1] == 1 else ("FL", "FR"))
+    meter = Meter(rate_hz, CHANNEL_NAMES[samples.shape[1]], of_recording=False)
     meter.add(samples)
     levels = meter.levels()
     found = levels.integrated_lufs if levels.integrated_lufs is not None else levels.rms_dbfs

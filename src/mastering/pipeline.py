@@ -7,7 +7,7 @@ import itertools
 import math
 from collections import defaultdict
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -20,17 +20,19 @@ from mastering.audio.convert import resampled, to_held
 from mastering.audio.encodings import Encoding, said_of
 from mastering.audio.facts import FileFacts
 from mastering.audio.formats import INT_16
+from mastering.audio.overheard import Overheard
 from mastering.audio.placing import partial_of, put_in_place
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
 from mastering.audio.waveform import WaveformWriter
-from mastering.audio.writers import encoder_gain_db, open_writer
+from mastering.audio.writers import can_be_overheard, encoder_gain_db, open_writer
 from mastering.certain import certain
 from mastering.editing.pieces import Piece, Span
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
 from mastering.meters.decibels import amplitude_of_db
+from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.measurement import Measurement, Progress, measure, measure_opened, watched
-from mastering.meters.meter import Levels
+from mastering.meters.meter import Levels, Meter
 from mastering.outlets.checksheet import HeldPassage, check
 from mastering.outlets.demands import Demand
 from mastering.outlets.findings import FAIL, CheckSheet
@@ -197,6 +199,8 @@ def make_all(
                 results[job.number] = error
     finally:
         for job in jobs:
+            if job.finds:
+                job.finds.close()
             job.partial.unlink(missing_ok=True)
     return [results[number] for number in range(len(orders))]
 
@@ -348,6 +352,8 @@ class _Job:
     remarks: list[str] = field(default_factory=list)
     base: Programme | None = None
     passages: list[Passage] = field(default_factory=list)
+    finds: "_Finds | None" = None
+    overheard: Overheard | None = None
 
     @property
     def treated_alike(self) -> tuple[Any, ...]:
@@ -458,9 +464,7 @@ def _alike(jobs: list[_Job]) -> list[list[_Job]]:
 def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
     """Measure the finished file, make it again where that can better it, and give it its name."""
     while True:
-        meters = PassageMeters(job.spans, sample_rate_hz=job.encoding.sample_rate_hz, channels=job.encoding.channels)
-        found = _found(job.partial, job.order.waveform, meters, clock.stage("Checking the finished file"))
-        parts = meters.levels()
+        found, parts = _found(job, clock.stage("Checking the finished file"))
         if job.attempts == MOST_ATTEMPTS:
             break
         better = corrected(job.plan, found.levels, job.demands)
@@ -539,18 +543,26 @@ def _written(job: _Job, blocks: Iterator[np.ndarray], *, edited: bool) -> Genera
         dither=encoding.holds == INT_16 and _depth_drops(job.facts, plan, encoding, edited=edited),
         gain=amplitude_of_db(-encoder_gain_db(encoding)),
     )
-    writer = open_writer(
-        job.partial, encoding, frames=_most_frames(job), broadcast=job.order.broadcast, chapters=_chapters(job)
-    )
-    behind = Behind(writer.write)
-    try:
+    with ExitStack() as stack:
+        if can_be_overheard(encoding):
+            job.finds = _Finds(job)
+            job.overheard = Overheard(encoding, job.finds.add)
+            stack.callback(job.overheard.close)
+        writer = open_writer(
+            job.partial,
+            encoding,
+            frames=_most_frames(job),
+            broadcast=job.order.broadcast,
+            chapters=_chapters(job),
+            listener=job.overheard,
+        )
+        stack.callback(writer.close)
+        behind = Behind(writer.write)
+        stack.callback(behind.close)
         for block in blocks:
             behind.put(block)
             yield True
         behind.finish()
-    finally:
-        behind.close()
-        writer.close()
 
 
 def _most_frames(job: _Job) -> int:
@@ -580,19 +592,53 @@ def _is_edited(source: Sounding, chain: Chain) -> bool:
     return not chain.changes_nothing or (isinstance(source, Programme) and not source.untouched)
 
 
-def _found(path: Path, waveform: Path | None, meters: PassageMeters, progress: Progress) -> Measurement:
-    if waveform is None:
-        return measure(path, also=meters.add, progress=progress)
-    writer = WaveformWriter(waveform)
+class _Finds:
+    """What one pass over the samples of a finished file finds: its levels, those of its passages, its waveform."""
 
-    def take(block: np.ndarray) -> None:
-        writer.add(block)
-        meters.add(block)
+    def __init__(self, job: _Job):
+        self._rate_hz, self._channels = job.encoding.sample_rate_hz, job.encoding.channels
+        self._meter = Meter(self._rate_hz, CHANNEL_NAMES[self._channels], of_recording=False)
+        self._passages = PassageMeters(job.spans, sample_rate_hz=self._rate_hz, channels=self._channels)
+        self._waveform = WaveformWriter(job.order.waveform) if job.order.waveform else None
 
-    try:
-        return measure(path, also=take, progress=progress)
-    finally:
-        writer.close()
+    def add(self, block: np.ndarray) -> None:
+        """Take the next block of the file."""
+        self._meter.add(block)
+        self.add_beside(block)
+
+    def add_beside(self, block: np.ndarray) -> None:
+        """Take the next block, but for the levels of the whole."""
+        self._passages.add(block)
+        if self._waveform:
+            self._waveform.add(block)
+
+    def levels(self) -> Levels:
+        """The levels of the whole file. Call once, at the end."""
+        return self._meter.levels()
+
+    def passages(self) -> list[Levels]:
+        """The levels of each passage. Call once, at the end."""
+        return self._passages.levels()
+
+    def close(self) -> None:
+        """Complete the waveform."""
+        if self._waveform:
+            self._waveform.close()
+            self._waveform = None
+
+
+def _found(job: _Job, progress: Progress) -> tuple[Measurement, list[Levels]]:
+    """What the finished file holds, and each of its passages: as it was heard while it was written, where it is proven
+    to be what was heard; decoded and measured now, where not.
+    """
+    if job.overheard and job.finds:
+        with closing(job.finds) as finds:
+            facts = job.overheard.facts_of(job.partial)
+        if facts:
+            progress(1.0)
+            return Measurement(facts, finds.levels()), finds.passages()
+    with closing(_Finds(job)) as finds:
+        return measure(job.partial, also=finds.add_beside, of_recording=False, progress=progress), finds.passages()
 
 
 def _depth_drops(source: FileFacts, plan: LevelPlan, encoding: Encoding, *, edited: bool) -> bool:

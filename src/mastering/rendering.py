@@ -17,6 +17,7 @@ from mastering.certain import certain
 from mastering.editing.pieces import BadCut, Piece, Span
 from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
+from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
 from mastering.shaping.mends import MENDS, fit_for
@@ -25,7 +26,6 @@ from mastering.shaping.roomtone import Room
 _MIX_FRAMES = 8192
 _LARGEST_WAV_BYTES = (1 << 32) - 4096
 """A size in a WAV has 32 bits; RF64 has 64 (EBU Tech 3306)."""
-_LAYOUTS = {1: ("FC",), 2: ("FL", "FR")}
 
 
 @dataclass(frozen=True)
@@ -95,7 +95,7 @@ class FoldedReader:
     """Read a recording in mono; it offers what `Reader` does, and its facts are those of the recording."""
 
     channels = 1
-    channel_names: tuple[str, ...] = _LAYOUTS[1]
+    channel_names: tuple[str, ...] = CHANNEL_NAMES[1]
 
     def __init__(self, path: Path, way: str):
         self._reader, self._way = Reader(path), way
@@ -177,7 +177,7 @@ class ProgrammeReader:
         self.sample_rate_hz = first.sample_rate_hz
         self.channels = max(source.channels for source in self._sources.values())
         alike = all(source.channels == self.channels for source in self._sources.values())
-        self.channel_names = first.channel_names if alike else _LAYOUTS.get(self.channels, first.channel_names)
+        self.channel_names = first.channel_names if alike else CHANNEL_NAMES.get(self.channels, first.channel_names)
         self._first = first
         self._runs = _in_runs(
             pieces, {name: s.sample_rate_hz for name, s in self._sources.items()}, self.sample_rate_hz
@@ -372,7 +372,7 @@ class _Source:
         counts = [_channels_of(reader, track) for reader, track in zip(self._readers, tracks, strict=True)]
         self.channels = max(counts)
         widest = self._readers[counts.index(self.channels)]
-        self.channel_names = widest.channel_names if widest.channels == self.channels else _LAYOUTS[1]
+        self.channel_names = widest.channel_names if widest.channels == self.channels else CHANNEL_NAMES[1]
 
     def close(self) -> None:
         for reader in self._readers:

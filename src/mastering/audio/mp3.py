@@ -2,6 +2,7 @@
 
 import struct
 from pathlib import Path
+from typing import Protocol
 
 import lameenc
 import numpy as np
@@ -26,11 +27,19 @@ _GOOD_QUALITY = 4
 _MOST_PLACES = 4096
 
 
+class Listener(Protocol):
+    """Is given all of a file but its header frame as it is written, and told of how many samples it was made."""
+
+    def put(self, data: bytes) -> None: ...
+
+    def finish(self, samples: int) -> None: ...
+
+
 class Mp3Writer:
     """Takes int16 blocks; joint stereo where there are two channels."""
 
-    def __init__(self, path: Path, encoding: Encoding):
-        self._encoding = encoding
+    def __init__(self, path: Path, encoding: Encoding, *, listener: Listener | None = None):
+        self._encoding, self._listener = encoding, listener
         self._encoder = bare_lame(encoding)
         self._file = path.open("xb")
         self._header = _HeaderFrame(encoding)
@@ -48,11 +57,17 @@ class Mp3Writer:
             self._file.seek(0)
             self._file.write(self._header.as_bytes(self._samples))
         finally:
-            self._file.close()
+            try:
+                self._file.close()
+            finally:
+                if self._listener:
+                    self._listener.finish(self._samples)
 
     def _put(self, data: bytes) -> None:
         self._header.pass_by(data)
         self._file.write(data)
+        if self._listener:
+            self._listener.put(data)
 
 
 def bare_lame(encoding: Encoding) -> lameenc.Encoder:

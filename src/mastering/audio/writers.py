@@ -1,6 +1,7 @@
 """Samples out: one class per family of formats behind `open_writer`."""
 
 import errno
+import os
 import tempfile
 from collections.abc import Sequence
 from functools import cache
@@ -14,7 +15,7 @@ import soundfile
 from mastering.audio.encodings import Encoding
 from mastering.audio.formats import CONSTANT, INT_16, written_in
 from mastering.audio.libav import LibavWriter
-from mastering.audio.mp3 import Mp3Writer
+from mastering.audio.mp3 import Listener, Mp3Writer
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast, WavWriter
 from mastering.certain import certain
@@ -30,21 +31,39 @@ class Writer(Protocol):
 
 
 def open_writer(
-    path: Path, encoding: Encoding, *, frames: int = 0, broadcast: Broadcast | None = None, chapters: Sequence[Any] = ()
+    path: Path,
+    encoding: Encoding,
+    *,
+    frames: int = 0,
+    broadcast: Broadcast | None = None,
+    chapters: Sequence[Any] = (),
+    listener: Listener | None = None,
 ) -> Writer:
     """Start a file at `path`, which must not exist.
 
     `frames` says how many samples will come at most, for containers that differ by their size; `broadcast` what the
     description of a BWF says. `chapters` (start_s, end_s, title) go into MP4, which takes them while it is written.
+    `listener` hears a file while it is written, where `can_be_overheard` says that this is possible.
     """
     container = written_in(encoding.container)
     if container.writer == "wav":
         return WavWriter(path, encoding, frames=frames, broadcast=broadcast)
     if encoding.codec == "vorbis":
         return VorbisWriter(path, encoding)
-    if container.writer == "mp3" and not _plain_stereo(encoding):
-        return Mp3Writer(path, encoding)
+    if _by_lame(encoding):
+        return Mp3Writer(path, encoding, listener=listener)
     return LibavWriter(path, encoding, chapters=chapters if container.is_mp4 else ())
+
+
+def can_be_overheard(encoding: Encoding) -> bool:
+    """Whether a file of this kind can be heard while it is written, as `Overheard` does: not through Windows' sockets,
+    which are no files.
+    """
+    return os.name == "posix" and _by_lame(encoding)
+
+
+def _by_lame(encoding: Encoding) -> bool:
+    return written_in(encoding.container).writer == "mp3" and not _plain_stereo(encoding)
 
 
 def _plain_stereo(encoding: Encoding) -> bool:

@@ -10,6 +10,9 @@ import numpy as np
 _SHELF_HZ, _SHELF_DB, _SHELF_Q = 1681.974450955533, 3.999843853973347, 0.7071752369554196
 _HIGH_PASS_HZ, _HIGH_PASS_Q = 38.13547087602444, 0.5003270373238773
 
+CHANNEL_NAMES = {1: ("FC",), 2: ("FL", "FR")}
+"""The positions of mono and of stereo."""
+
 
 @cache
 def k_weighting(sample_rate_hz: int) -> np.ndarray:

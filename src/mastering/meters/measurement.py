@@ -12,6 +12,7 @@ from mastering.audio.convert import to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
 from mastering.meters.envelope import Envelope
+from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.meter import Levels, Meter
 
 Progress = Callable[[float], None]
@@ -125,6 +126,7 @@ def measure(
     path: Path | str,
     *,
     channels: int | None = None,
+    of_recording: bool = True,
     also: Callable[[np.ndarray], None] | None = None,
     progress: Progress | None = None,
 ) -> Measurement:
@@ -134,6 +136,8 @@ def measure(
     ----------
     channels
         Measure it as mono (1) or stereo (2) would sound instead of as it is.
+    of_recording
+        As for `Meter`.
     also
         Given each block of the recording as it is, for what else one pass can yield.
 
@@ -142,13 +146,14 @@ def measure(
     UnreadableRecording
     """
     with Reader(path) as reader:
-        return measure_opened(reader, channels=channels, also=also, progress=progress)
+        return measure_opened(reader, channels=channels, of_recording=of_recording, also=also, progress=progress)
 
 
 def measure_opened(
     reader: Sound,
     *,
     channels: int | None = None,
+    of_recording: bool = True,
     also: Callable[[np.ndarray], None] | None = None,
     through: Callable[[Iterator[np.ndarray]], Iterator[np.ndarray]] = lambda blocks: blocks,
     progress: Progress | None = None,
@@ -159,8 +164,8 @@ def measure_opened(
     """
     names = reader.channel_names
     if channels and channels != len(names):
-        names = ("FC",) if channels == 1 else ("FL", "FR")
-    meter = Meter(reader.sample_rate_hz, names)
+        names = CHANNEL_NAMES[channels]
+    meter = Meter(reader.sample_rate_hz, names, of_recording=of_recording)
     for block in through(to_channels(watched(reader, also=also, progress=progress), len(names))):
         meter.add(block)
     return Measurement(reader.facts(), meter.levels())

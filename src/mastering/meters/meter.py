@@ -82,7 +82,8 @@ class Levels:
 class Meter:
     """Measure a stream of float32 blocks of shape (frames, channels).
 
-    Add blocks of any length, then read `levels()` once.
+    Add blocks of any length, then read `levels()` once. With `of_recording` it also looks for what only a recording is
+    asked: hum, and where the sound ends in a cliff.
 
     >>> meter = Meter(8000, ("FC",))
     >>> meter.add(np.full((8000, 1), 0.5, np.float32))
@@ -90,7 +91,7 @@ class Meter:
     -6.02
     """
 
-    def __init__(self, sample_rate_hz: int, channel_names: tuple[str, ...]):
+    def __init__(self, sample_rate_hz: int, channel_names: tuple[str, ...], *, of_recording: bool = True):
         self._rate_hz = sample_rate_hz
         self._channels = len(channel_names)
         self._weights = channel_weights(channel_names)
@@ -108,6 +109,7 @@ class Meter:
         self._energies = np.zeros(self._channels)
         self._sums = np.zeros(self._channels)
         self._product = 0.0
+        self._of_recording = of_recording
         self._bandwidth = BandwidthMeter(sample_rate_hz)
         self._clipped_runs = 0
         self._hum = HumMeter(sample_rate_hz)
@@ -210,9 +212,10 @@ class Meter:
         self._highest_sample = max(self._highest_sample, highest)
         if highest >= _FULL_SCALE:
             self._clipped_runs += _runs_at_full_scale(samples)
-        mean = samples.mean(axis=1) if self._channels > 1 else samples[:, 0]
-        self._hum.add(mean)
-        self._bandwidth.add(mean)
+        if self._of_recording:
+            mean = samples.mean(axis=1) if self._channels > 1 else samples[:, 0]
+            self._hum.add(mean)
+            self._bandwidth.add(mean)
         if self._channels == 2:
             self._product += float(np.vdot(samples[:, 0], samples[:, 1]))
         self._frames += len(samples)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from mastering.editing.pieces import Piece
+from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.levelplan import LevelPlan
@@ -130,9 +131,8 @@ class PassageMeters:
     """Measures the passages of a finished file while it is read once."""
 
     def __init__(self, spans: Sequence[tuple[float, float]], *, sample_rate_hz: int, channels: int):
-        names = ("FC",) if channels == 1 else ("FL", "FR")
         self._spans = [(round(start * sample_rate_hz), round(end * sample_rate_hz)) for start, end in spans]
-        self._meters = [Meter(sample_rate_hz, names) for _ in spans]
+        self._meters = [Meter(sample_rate_hz, CHANNEL_NAMES[channels], of_recording=False) for _ in spans]
         self._at = 0
 
     def add(self, block: np.ndarray) -> None:
