@@ -316,7 +316,7 @@ def measured_for(
         return without_rumble(blocks, cutoff_hz=rumble_hz, sample_rate_hz=sound.sample_rate_hz) if rumble_hz else blocks
 
     with opened(source) as sound:
-        return measure_opened(sound, channels=channels, through=through, progress=progress)
+        return measure_opened(sound, channels=channels, of_recording=False, through=through, progress=progress)
 
 
 def opened(source: Sounding) -> Reader | FoldedReader | ProgrammeReader:

@@ -22,11 +22,11 @@ class BandwidthMeter:
         self._rate_hz = sample_rate_hz
         self._power = np.zeros(_WINDOW // 2 + 1)
 
-    def add(self, second: np.ndarray) -> None:
-        """Take up to a second of the mean of all channels, shape (frames,); less than a window is left out."""
-        starts = range(0, len(second) - _WINDOW + 1, max(_WINDOW, self._rate_hz // _WINDOWS_A_SECOND))
+    def add(self, sound: np.ndarray) -> None:
+        """Take some sound, the mean of all channels, shape (frames,); less than a window is left out."""
+        starts = range(0, len(sound) - _WINDOW + 1, max(_WINDOW, self._rate_hz // _WINDOWS_A_SECOND))
         if len(starts):
-            windows = np.stack([second[start : start + _WINDOW] for start in starts]) * _hann()
+            windows = np.stack([sound[start : start + _WINDOW] for start in starts]) * _hann()
             self._power += np.square(np.abs(np.fft.rfft(windows, axis=1))).sum(axis=0)
 
     def edge_hz(self) -> int | None:

@@ -2,12 +2,14 @@
 
 import json
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
 
+from mastering.audio.beside import Behind
 from mastering.audio.convert import to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
@@ -165,10 +167,11 @@ def measure_opened(
     names = reader.channel_names
     if channels and channels != len(names):
         names = CHANNEL_NAMES[channels]
-    meter = Meter(reader.sample_rate_hz, names, of_recording=of_recording)
-    for block in through(to_channels(watched(reader, also=also, progress=progress), len(names))):
-        meter.add(block)
-    return Measurement(reader.facts(), meter.levels())
+    with closing(Behind[Callable[[], None]](lambda work: work())) as aside:
+        meter = Meter(reader.sample_rate_hz, names, of_recording=of_recording, aside=aside)
+        for block in through(to_channels(watched(reader, also=also, progress=progress), len(names))):
+            meter.add(block)
+        return Measurement(reader.facts(), meter.levels())
 
 
 def watched(

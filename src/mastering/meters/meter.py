@@ -1,11 +1,14 @@
 """One pass over the audio, every figure."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from math import isfinite
 
 import numpy as np
 import scipy
 
+from mastering.audio.beside import Behind
 from mastering.meters import loudness
 from mastering.meters.bandwidth import BandwidthMeter
 from mastering.meters.decibels import db_of_amplitude, db_of_power
@@ -17,6 +20,8 @@ from mastering.meters.speech import head_and_tail, noise_floor
 from mastering.meters.truepeak import TruePeakMeter, loudest_channel
 
 _STEPS_PER_SECOND = 10
+_TAKEN_SAMPLES = 192000
+"""So many are taken at a time, in whole seconds: then numpy works rather than Python, and still in the cache."""
 _SILENT_DBFS = -70.0
 _AES17_DB = 3.0103
 """AES17-2020, 3.12.3 (from memory): decibels relative to the RMS of a full-scale sine."""
@@ -83,7 +88,8 @@ class Meter:
     """Measure a stream of float32 blocks of shape (frames, channels).
 
     Add blocks of any length, then read `levels()` once. With `of_recording` it also looks for what only a recording is
-    asked: hum, and where the sound ends in a cliff.
+    asked: hum, and where the sound ends in a cliff. `aside` does half of the work in a thread of its own: what does not
+    want the K-weighted sound.
 
     >>> meter = Meter(8000, ("FC",))
     >>> meter.add(np.full((8000, 1), 0.5, np.float32))
@@ -91,16 +97,25 @@ class Meter:
     -6.02
     """
 
-    def __init__(self, sample_rate_hz: int, channel_names: tuple[str, ...], *, of_recording: bool = True):
+    def __init__(
+        self,
+        sample_rate_hz: int,
+        channel_names: tuple[str, ...],
+        *,
+        of_recording: bool = True,
+        aside: Behind[Callable[[], None]] | None = None,
+    ):
+        self._aside = aside
         self._rate_hz = sample_rate_hz
         self._channels = len(channel_names)
         self._weights = channel_weights(channel_names)
         # Not imported by name: scipy loads its parts when they are first used, and this one takes a second.
         self._numerator, self._denominator = scipy.signal.sos2tf(k_weighting(sample_rate_hz))
         self._filter_state = np.zeros((self._channels, 4))
-        self._cell_starts = np.arange(CELLS_PER_SECOND) * sample_rate_hz // CELLS_PER_SECOND
-        self._cell_frames = np.diff(np.append(self._cell_starts, sample_rate_hz))
-        self._step_ends = np.arange(1, _STEPS_PER_SECOND + 1) * sample_rate_hz // _STEPS_PER_SECOND
+        seconds = max(1, _TAKEN_SAMPLES // (sample_rate_hz * self._channels))
+        self._taken_frames = seconds * sample_rate_hz
+        self._cell_starts = np.arange(seconds * CELLS_PER_SECOND + 1) * sample_rate_hz // CELLS_PER_SECOND
+        self._step_ends = np.arange(1, seconds * _STEPS_PER_SECOND + 1) * sample_rate_hz // _STEPS_PER_SECOND
         self._step_frames = np.diff(self._step_ends, prepend=0)
         self._true_peak = TruePeakMeter(self._channels)
         self._waiting: list[np.ndarray] = []
@@ -122,18 +137,19 @@ class Meter:
     def add(self, block: np.ndarray) -> None:
         """Take the next block."""
         while len(block):
-            wanted = self._rate_hz - self._waiting_frames
+            wanted = self._taken_frames - self._waiting_frames
             self._waiting.append(block[:wanted])
             self._waiting_frames += len(self._waiting[-1])
             block = block[wanted:]
-            if self._waiting_frames == self._rate_hz:
-                second = np.concatenate(self._waiting) if len(self._waiting) > 1 else self._waiting[0]
-                self._take(second, self._cell_starts, self._cell_frames)
+            if self._waiting_frames == self._taken_frames:
+                self._take(np.concatenate(self._waiting) if len(self._waiting) > 1 else self._waiting[0])
                 self._waiting, self._waiting_frames = [], 0
 
     def levels(self) -> Levels:
         """The figures of all that was added. Call once, at the end."""
         self._take_rest()
+        if self._aside:
+            self._aside.finish()
         steps = np.frombuffer(self._steps, np.float64)
         envelope = Envelope(*(np.frombuffer(levels, np.int16) for levels in self._cells))
         edges = head_and_tail(envelope) if len(envelope) else None
@@ -188,13 +204,22 @@ class Meter:
 
     def _take_rest(self) -> None:
         rest = np.concatenate(self._waiting) if self._waiting else np.empty((0, self._channels), np.float32)
-        if not len(rest):
-            return
-        starts = self._cell_starts[self._cell_starts < len(rest)]
-        self._take(rest, starts, np.diff(np.append(starts, len(rest))))
+        whole = len(rest) - len(rest) % self._rate_hz
+        for part in (rest[:whole], rest[whole:]):
+            if len(part):
+                self._take(part)
 
-    def _take(self, samples: np.ndarray, cell_starts: np.ndarray, cell_frames: np.ndarray) -> None:
-        """Take up to one second, cut into cells."""
+    def _take(self, samples: np.ndarray) -> None:
+        """Take some whole seconds, or less than one, cut into cells."""
+        starts = self._cell_starts[: np.searchsorted(self._cell_starts, len(samples))]
+        if self._aside:
+            self._aside.put(partial(self._take_peaks, samples, starts))
+        else:
+            self._take_peaks(samples, starts)
+        self._take_energies(samples, starts, np.diff(np.append(starts, len(samples))))
+        self._frames += len(samples)
+
+    def _take_energies(self, samples: np.ndarray, cell_starts: np.ndarray, cell_frames: np.ndarray) -> None:
         weighted_sums, plain_sums = np.zeros(len(cell_starts)), np.zeros(len(cell_starts))
         for channel, weight in enumerate(self._weights):
             column = np.ascontiguousarray(samples[:, channel])
@@ -206,6 +231,13 @@ class Meter:
             self._energies[channel] += plain.sum()
             self._sums[channel] += float(column.sum())
             plain_sums += plain
+        # What a filter still rings of is no sound: digital silence is silent in all three levels.
+        self._cells[0].extend(quantised(np.where(plain_sums > 0, weighted_sums, 0.0) / cell_frames).tobytes())
+        self._cells[1].extend(quantised(plain_sums / (cell_frames * self._channels)).tobytes())
+        self._steps.extend(self._whole_steps(weighted_sums, len(samples)).tobytes())
+
+    def _take_peaks(self, samples: np.ndarray, cell_starts: np.ndarray) -> None:
+        """Peaks, hum, bandwidth and sides, which have nothing in common with energies."""
         peaks = np.maximum.reduceat(loudest_channel(samples), cell_starts).astype(np.float64)
         highest = float(peaks.max())
         self._true_peak.add(samples, highest)
@@ -218,14 +250,9 @@ class Meter:
             self._bandwidth.add(mean)
         if self._channels == 2:
             self._product += float(np.vdot(samples[:, 0], samples[:, 1]))
-        self._frames += len(samples)
         if self._sides_alike:
             self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
-        # What a filter still rings of is no sound: digital silence is silent in all three levels.
-        self._cells[0].extend(quantised(np.where(plain_sums > 0, weighted_sums, 0.0) / cell_frames).tobytes())
-        self._cells[1].extend(quantised(plain_sums / (cell_frames * self._channels)).tobytes())
         self._cells[2].extend(quantised(np.square(peaks)).tobytes())
-        self._steps.extend(self._whole_steps(weighted_sums, len(samples)).tobytes())
 
     def _whole_steps(self, weighted_sums: np.ndarray, frames: int) -> np.ndarray:
         whole = int(np.searchsorted(self._step_ends, frames, side="right"))
@@ -235,8 +262,8 @@ class Meter:
 
 def _energies(column: np.ndarray, cell_starts: np.ndarray) -> np.ndarray:
     """The sum of squares of each cell, float64."""
-    if len(column) % CELLS_PER_SECOND == 0 and len(cell_starts) == CELLS_PER_SECOND:
-        rows = column.reshape(CELLS_PER_SECOND, -1)
+    if len(cell_starts) % CELLS_PER_SECOND == 0 and len(column) % len(cell_starts) == 0:
+        rows = column.reshape(len(cell_starts), -1)
         told: np.ndarray = np.vecdot(rows, rows).astype(np.float64)
         return told
     return np.add.reduceat(np.square(column, dtype=np.float64), cell_starts)

@@ -4,6 +4,7 @@ import tempfile
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
 from unittest import TestCase
 
@@ -11,6 +12,7 @@ import numpy as np
 
 from mastering.audio.beside import Ahead, Behind
 from mastering.audio.reader import Reader
+from mastering.meters.meter import Meter
 from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import Order, make, make_all
 from mastering.tests.signals import noise, speech, written
@@ -86,6 +88,22 @@ class PutAway(TestCase):
                 behind.put(item)
         behind.close()
         self.assertEqual(_threads(), before)
+
+
+class Metered(TestCase):
+    def test_half_of_the_measuring_done_aside_finds_the_same(self):
+        for channels in (("FC",), ("FL", "FR")):
+            sound = np.repeat(speech(seconds=9, peak=0.3)[: 9 * 44100 - 777], len(channels), axis=1)
+            found = []
+            with closing(Behind(lambda work: work())) as aside:
+                for meter in (Meter(44100, channels), Meter(44100, channels, aside=aside)):
+                    for start in range(0, len(sound), 50000):
+                        meter.add(sound[start : start + 50000])
+                    found.append(vars(meter.levels()))
+            envelopes = [vars(each.pop("envelope")) for each in found]
+            arrays = [[each.pop("steps"), *envelope.values()] for each, envelope in zip(found, envelopes, strict=True)]
+            self.assertEqual(found[0], found[1])
+            self.assertTrue(all(np.array_equal(*pair) for pair in zip(*arrays, strict=True)))
 
 
 class SameBytes(TestCase):
