@@ -13,6 +13,7 @@ from mastering.editing.pieces import as_list
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, Progress
 from mastering.meters.meter import Levels
+from mastering.meters.sides import SUM
 from mastering.outlets.known import Known
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, levelled_parts, own_rules, passages_of
@@ -152,17 +153,22 @@ class Member:
 
     @property
     def _is_known(self) -> bool:
-        if caches.is_kept(self._path):
-            return True
-        if not self._is_as_recorded:
-            return False
-        return caches.is_kept(storage.cached(certain(self.sounding.recording).sha256, "measurement.npz"))
+        return any(caches.is_kept(path) for path in self._paths)
 
     @property
-    def _is_as_recorded(self) -> bool:
-        recording = self.sounding.recording
+    def _paths(self) -> list[Path]:
+        """Where its levels may be kept: as they were measured when a recording was taken in, if it is that as it came,
+        in its own channels or with its two sides summed; and as they were measured for itself.
+        """
         whole = self.sounding.programme is None and not self.treatment.measured_hz and not self.treatment.mends
-        return whole and certain(recording).figures.get("channels") == self.channels
+        recording = self.sounding.recording
+        if not whole or recording is None:
+            return [self._path]
+        if recording.figures.get("channels") == self.channels:
+            return [recording.measurement_path(), self._path]
+        if self._is_folded and self.known.folds.get(recording.path) == SUM:
+            return [recording.measurement_path(mono=True), self._path]
+        return [self._path]
 
     @property
     def refusal(self) -> str:
@@ -189,10 +195,9 @@ class Member:
 
     def measurement(self) -> Measurement | None:
         """All that was measured, if the cache has it."""
-        if self._is_as_recorded and (found := certain(self.sounding.recording).kept_measurement()):
-            return found
-        with suppress(OSError):
-            return Measurement.load(caches.judged(self._path))
+        for path in self._paths:
+            with suppress(OSError):
+                return Measurement.load(caches.judged(path))
         return None
 
     def measure(self, progress: Progress | None = None) -> Measurement:

@@ -193,10 +193,14 @@ class Recording(models.Model):
         same = Recording.objects.of(self.production.owner).filter(sha256=self.sha256)
         return same.exclude(pk=self.pk).select_related("production")
 
+    def measurement_path(self, *, mono: bool = False) -> Path:
+        """Where all that was measured of it is kept; with `mono`, of the mean of its two sides."""
+        return storage.cached(self.sha256, "mono.npz" if mono else "measurement.npz")
+
     def kept_measurement(self) -> Measurement | None:
         """The whole measurement, if the cache still has it."""
         try:
-            return Measurement.load(caches.judged(storage.cached(self.sha256, "measurement.npz")))
+            return Measurement.load(caches.judged(self.measurement_path()))
         except OSError:
             return None
 

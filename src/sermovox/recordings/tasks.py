@@ -9,12 +9,16 @@ import soundfile
 from django.db import DatabaseError
 from django_tasks import task
 
-from mastering.audio.convert import to_16_bit
+from mastering.audio.beside import Behind
+from mastering.audio.convert import folded, to_16_bit
 from mastering.audio.formats import plays
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, MasteringError
-from mastering.meters.measurement import measure
+from mastering.meters.kweighting import CHANNEL_NAMES
+from mastering.meters.measurement import Measurement, measure
+from mastering.meters.meter import Meter
+from mastering.meters.sides import SUM
 from sermovox import caches, storage
 from sermovox.limits import is_short, refuse_too_long
 from sermovox.queue import enqueue_once, is_queued
@@ -120,14 +124,29 @@ def _measured(recording: Recording):
             preview = soundfile.SoundFile(path, "w", rate_hz, channels, subtype="PCM_16", format="FLAC")
             kept.enter_context(preview)
 
+        mono = Meter(rate_hz, CHANNEL_NAMES[1], of_recording=False)
+
+        def draw(block):
+            waveform.add(block)
+            if channels == 2:
+                mono.add(next(folded(iter([block]), SUM)))
+            if preview:
+                preview.write(next(to_16_bit(iter([block]), dither=False)))
+
+        beside = Behind(draw)
+        kept.callback(beside.close)
+
         def also(block):
             nonlocal samples
             samples += block.size
             refuse_too_long(samples / channels / rate_hz, channels, rate_hz)
-            waveform.add(block)
-            if preview:
-                preview.write(next(to_16_bit(iter([block]), dither=False)))
+            beside.put(block)
 
         measurement = measure(recording.path, also=also, progress=progress)
-        measurement.save(kept.enter_context(caches.making(storage.cached(recording.sha256, "measurement.npz"))))
+        beside.finish()
+        measurement.save(kept.enter_context(caches.making(recording.measurement_path())))
+        if channels == 2:
+            # What files in mono are planned by, as most are.
+            summed = Measurement(measurement.facts, mono.levels())
+            summed.save(kept.enter_context(caches.making(recording.measurement_path(mono=True))))
     return measurement

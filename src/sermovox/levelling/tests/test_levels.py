@@ -1,5 +1,6 @@
 """Levels of a production: rows, treatments with undo, hearing, and files that are made as planned."""
 
+import dataclasses
 import io
 
 import numpy as np
@@ -7,12 +8,14 @@ import soundfile
 from django.contrib.auth import get_user_model
 
 from mastering.editing.assembly import Stretch
-from mastering.meters.meter import Meter
+from mastering.meters.meter import Levels, Meter
 from mastering.outlets.rulesheets import shipped, shipped_text
+from mastering.pipeline import measured_for
 from mastering.tests.signals import noise, speech
 from sermovox import storage
 from sermovox.deliveries.models import Delivery
 from sermovox.deliveries.runs import start_run
+from sermovox.levelling.members import members_of
 from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.sources.soundings import Soundings
@@ -74,6 +77,29 @@ class Rows(LevelsTestCase):
         self.work()
         self.assertNotEqual(self.rows()[0]["state"], "waiting")
         self.assertAlmostEqual(self.plan(section)["duration_s"], 6.0, delta=0.01)
+
+    def test_mono_of_two_sides_is_known_as_soon_as_a_recording_is(self):
+        sides = np.concatenate([speech(seconds=8, peak=0.3), speech(seconds=8, peak=0.3) * 0.8], axis=1)
+        sides += noise(-70, 8, seed=4)
+        for name, samples, known in (
+            ("two.wav", sides, True),
+            ("alike.wav", np.repeat(sides[:, :1], 2, axis=1), True),
+            ("dead.wav", sides * [1, 0], False),
+            ("turned.wav", sides[:, :1] * [1, -1], False),
+        ):
+            with self.subTest(name):
+                section = self.bring_in(samples, name=name)
+                (member,) = members_of(Soundings(self.production), [section], shipped()["volunteer-archive"])
+                self.assertEqual((member.channels, member.is_measured), (1, known))
+                kept = member.measure()
+                again = measured_for(member.source, channels=1)
+                self.assertEqual(kept.levels.envelope.weighted.tolist(), again.levels.envelope.weighted.tolist())
+                for field in dataclasses.fields(Levels):
+                    if field.name not in ("steps", "envelope"):
+                        self.assertEqual(
+                            getattr(kept.levels, field.name), getattr(again.levels, field.name), field.name
+                        )
+        self.assertEqual([row["state"] for row in self.rows()].count("waiting"), 0)
 
     def test_what_cannot_be_measured_is_said_and_not_tried_for_ever(self):
         section = self.bring_in(speech(seconds=6))
