@@ -39,12 +39,14 @@ def folded(blocks: Iterator[np.ndarray], way: str) -> Iterator[np.ndarray]:
         yield block
 
 
-def resampled(blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channels: int) -> Iterator[np.ndarray]:
-    """Change the sample rate with soxr at its very high quality; the same rate passes through."""
+def resampled(
+    blocks: Iterator[np.ndarray], *, from_hz: int, to_hz: int, channels: int, quality: str = "VHQ"
+) -> Iterator[np.ndarray]:
+    """Change the sample rate with soxr, by default at its very high quality; the same rate passes through."""
     if from_hz == to_hz:
         yield from blocks
         return
-    stream = soxr.ResampleStream(from_hz, to_hz, channels, dtype="float32", quality="VHQ")
+    stream = soxr.ResampleStream(from_hz, to_hz, channels, dtype="float32", quality=quality)
     for block in blocks:
         out = stream.resample_chunk(np.ascontiguousarray(block))
         if len(out):

@@ -14,7 +14,7 @@ import scipy
 from mastering.audio.convert import resampled, to_channels
 from mastering.audio.reader import Reader
 from mastering.editing.pauses import Pauses
-from mastering.meters.measurement import Progress
+from mastering.meters.measurement import Progress, watched
 
 _RATE_HZ = 8000
 _HOP_S = 0.016
@@ -27,6 +27,8 @@ _AHEAD = 3
 """How many utterances after it each is held against."""
 _SHORTEST_S = 0.25
 _COUGH_S = 0.6
+_LOOKED_AT_ROWS = 8
+"""How often it is looked at whether two utterances are known to be unlike."""
 _WHOLE = 0.7
 """A take shorter than this share of its line's longest is a false start."""
 _ALIKE = 0.26
@@ -73,7 +75,7 @@ def find_retakes(
     features = list(_features(path, utterances, progress))
 
     def alike(one: int, other: int) -> bool:
-        return other < len(utterances) and distance(features[one], features[other]) < _ALIKE
+        return other < len(utterances) and distance(features[one], features[other], most=_ALIKE) < _ALIKE
 
     found, at = [], 0
     while at < len(utterances):
@@ -106,26 +108,30 @@ def _lag(firsts: list[int], utterances: list[tuple[float, float]], alike: Callab
     return None
 
 
-def distance(one: np.ndarray, other: np.ndarray) -> float:
+def distance(one: np.ndarray, other: np.ndarray, *, most: float = np.inf) -> float:
     """How unlike two utterances are, by features of shape (frames, n): 0 for the same, about 1 for others.
 
     The shorter is aligned to the beginning of the longer, step by step; neither is taken to be more than twice as fast.
+    Infinite as soon as it is known to be `most` or more.
     """
     if len(one) > len(other):
         one, other = other, one
     rows, columns = len(one), min(len(other), 2 * len(one))
     apart = 1 - one @ other[:columns].T
-    before = np.full(columns + 2, np.inf)
-    before[1] = 0
-    last = np.full(columns + 2, np.inf)
+    before, last, now = (np.full(columns + 2, np.inf) for _ in range(3))
+    stepped = np.empty(columns)
     # Steps (1, 1), (1, 2) and (2, 1), the last counted for both its rows, look at earlier rows alone.
     for row in range(rows):
-        now = np.full(columns + 2, np.inf)
         if row == 0:
             now[2] = apart[0, 0]
         else:
-            now[2:] = apart[row] + np.minimum(np.minimum(last[1:-1], last[:-2]), before[1:-1] + apart[row])
-        before, last = last, now
+            np.add(before[1:-1], apart[row], out=stepped)
+            np.minimum(stepped, last[:-2], out=stepped)
+            np.minimum(stepped, last[1:-1], out=stepped)
+            np.add(stepped, apart[row], out=now[2:])
+        before, last, now = last, now, before
+        if row % _LOOKED_AT_ROWS == 0 and min(before.min(), last.min()) >= most * rows:
+            return float(np.inf)
     return float(last.min() / rows)
 
 
@@ -152,13 +158,7 @@ def _features(path: Path, utterances: list[tuple[float, float]], progress: Progr
     window = np.hanning(_WINDOW).astype(np.float32)
     bank = _mel_bank()
     with Reader(path) as reader:
-        rate_hz = reader.sample_rate_hz
-        for at, (start, end) in enumerate(utterances):
-            progress(at / len(utterances))
-            end = min(end, start + _LONGEST_S)
-            blocks = to_channels(reader.stretch(round(start * rate_hz), round(end * rate_hz)), 1)
-            blocks = resampled(blocks, from_hz=rate_hz, to_hz=_RATE_HZ, channels=1)
-            samples = np.concatenate([block[:, 0] for block in blocks] or [np.zeros(0, np.float32)])
+        for samples in _spoken(reader, utterances, progress):
             samples = np.pad(samples, (0, max(0, _WINDOW - len(samples))))
             frames = np.lib.stride_tricks.sliding_window_view(samples, _WINDOW)[::hop] * window
             power = np.abs(np.fft.rfft(frames, axis=1)) ** 2 @ bank.T
@@ -169,6 +169,20 @@ def _features(path: Path, utterances: list[tuple[float, float]], progress: Progr
             both = np.concatenate([cepstra, 2 * np.gradient(cepstra, axis=0) if len(cepstra) > 1 else cepstra], axis=1)
             yield (both / np.maximum(np.linalg.norm(both, axis=1, keepdims=True), 1e-9)).astype(np.float32)
     progress(1.0)
+
+
+def _spoken(reader: Reader, utterances: list[tuple[float, float]], progress: Progress) -> Iterator[np.ndarray]:
+    """The samples of each utterance at the lower rate, mono, shape (frames,); the recording is read once."""
+    blocks = to_channels(watched(reader, progress=progress), 1)
+    lower = resampled(blocks, from_hz=reader.sample_rate_hz, to_hz=_RATE_HZ, channels=1, quality="MQ")
+    held, at = np.empty(0, np.float32), 0
+    for start, end in utterances:
+        first, stop = round(start * _RATE_HZ), round(min(end, start + _LONGEST_S) * _RATE_HZ)
+        while at + len(held) < stop and (block := next(lower, None)) is not None:
+            kept = held[max(0, first - at) :]
+            at += len(held) - len(kept)
+            held = np.concatenate([kept, block[:, 0]])
+        yield held[max(0, first - at) : stop - at]
 
 
 def _mel_bank() -> np.ndarray:

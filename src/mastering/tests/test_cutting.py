@@ -18,7 +18,7 @@ from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, HUSH, PICKUP, P
 from mastering.editing.pauses import Pauses as FoundPauses
 from mastering.editing.pauses import find_pauses, longer_than, longest, remaining, shortened
 from mastering.editing.pieces import BadCut, Piece, Span
-from mastering.editing.retakes import find_retakes
+from mastering.editing.retakes import distance, find_retakes
 from mastering.meters.meter import Meter
 from mastering.meters.speech import matching_gain
 from mastering.outlets.rulesheets import shipped
@@ -433,6 +433,17 @@ class Retakes(TestCase):
             for take, (start_s, end_s) in zip(line.takes, takes, strict=True):
                 self.assertTrue(start_s - 0.05 < take.start_s < take.end_s < end_s + 0.05, (take, start_s, end_s))
         self.assertEqual([take.whole for take in found[1].takes], [True, False, True])
+
+    def test_what_is_known_to_be_unlike_is_looked_at_no_further(self):
+        random = np.random.default_rng(5)
+        one, other = (random.standard_normal((200, 24)) for _ in range(2))
+        one, other = (each / np.linalg.norm(each, axis=1, keepdims=True) for each in (one, other))
+        near = one + 0.4 * other
+        near /= np.linalg.norm(near, axis=1, keepdims=True)
+        for held, like in ((one[:150], True), (near, True), (other, False)):
+            whole = distance(one, held)
+            self.assertEqual(whole < 0.26, like)
+            self.assertEqual(distance(one, held, most=0.26), whole if like else np.inf)
 
     def test_a_pickup_is_brought_to_the_level_around_it(self):
         loud = soundfile.read(PROMPTS / "vm-tempgreeting.wav", dtype="float32", always_2d=True)[0]
