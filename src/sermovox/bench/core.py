@@ -25,7 +25,7 @@ from mastering.audio.writers import encoder_gain_db, open_writer
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.measurement import measure
 from mastering.outlets.planning import plan_levels
-from mastering.outlets.rulesheets import shipped
+from mastering.outlets.rulesheets import read, shipped, shipped_text
 from mastering.pipeline import make
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
@@ -98,7 +98,8 @@ def _measuring(take: Path) -> None:
 
 def _wav(take: Path, folder: Path) -> None:
     """WAV of 16 bits out of WAV, against nothing but reading, converting and writing."""
-    outlet, bare, whole = shipped()["radio-playout"], [], []
+    outlet = read(shipped_text("radio-playout").replace("44100", "48000"))
+    bare, whole = [], []
     measured = measure(take)
     recordings = {take: (take.name, measured.figures() | measured.origin())}
     given = {"measured": lambda: measured, "recordings": lambda: recordings}
