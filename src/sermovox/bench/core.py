@@ -12,6 +12,7 @@ import time
 import urllib.parse
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
@@ -61,14 +62,12 @@ def tables(minutes: int) -> None:
 
 def _making(take: Path, folder: Path) -> None:
     target, outlet = folder / "made.mp3", shipped()[OUTLET]
-    measured = measure(take)
-    recordings = {take: (take.name, measured.figures() | measured.origin())}
+    given = _as_taken_in(take)
     bare, known, whole = [], [], []
     # Taken in turns, so that a slow moment of the machine does not fall on one of them alone.
     for _ in range(ROUNDS):
         bare.append(bare_lame(take, folder))
-        given = {"measured": lambda: measured, "recordings": lambda: recordings}
-        known.append(timed(lambda given=given: make(take, outlet, target, replace=True, **given)))
+        known.append(timed(lambda: make(take, outlet, target, replace=True, **given)))
         whole.append(timed(lambda: make(take, outlet, target, replace=True)))
     line("bare LAME encode, same samples and quality", seconds(bare), "1", "")
     ratio = statistics.median(k / b for k, b in zip(known, bare, strict=True))
@@ -86,6 +85,13 @@ def _making(take: Path, folder: Path) -> None:
     line("two at once on two cores, against one", seconds(two), f"{ratio:.2f}", "at most 1.2")
 
 
+def _as_taken_in(take: Path) -> dict[str, Any]:
+    """What the application knows of a recording before it makes anything of it, as `make` takes it."""
+    measured = measure(take)
+    recordings = {take: (take.name, measured.figures() | measured.origin())}
+    return {"measured": lambda: measured, "recordings": lambda: recordings}
+
+
 def _measuring(take: Path) -> None:
     ours, theirs = [], []
     for _ in range(ROUNDS):
@@ -100,9 +106,7 @@ def _wav(take: Path, folder: Path) -> None:
     """WAV of 16 bits out of WAV, against nothing but reading, converting and writing."""
     outlet = read(shipped_text("radio-playout").replace("44100", "48000"))
     bare, whole = [], []
-    measured = measure(take)
-    recordings = {take: (take.name, measured.figures() | measured.origin())}
-    given = {"measured": lambda: measured, "recordings": lambda: recordings}
+    given = _as_taken_in(take)
     for _ in range(ROUNDS):
         bare.append(timed(lambda: _copied(take, folder / "bare.wav")))
         whole.append(timed(lambda: make(take, outlet, folder / "made.wav", replace=True, **given)))

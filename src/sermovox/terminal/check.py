@@ -4,7 +4,6 @@ import argparse
 
 from mastering.editing.tables import write_table
 from mastering.errors import MasteringError
-from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check
 from mastering.outlets.findings import FAIL
 from mastering.tagging.carried import read_carried
@@ -17,6 +16,7 @@ from sermovox.terminal.said import (
     takes_files,
     takes_outlet,
 )
+from sermovox.terminal.several import measured, takes_jobs
 
 _SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
 
@@ -24,17 +24,16 @@ _SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "mar
 def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_files(command)
     takes_outlet(command)
+    takes_jobs(command)
     command.add_argument("--csv", action="store_true", help="as CSV, one line for each rule of each file")
 
 
 def run(options) -> int:
     outlet = outlet_of(options.outlet)
     rows, status = [], 0
-    for path in options.files:
-        try:
-            found = measure(path)
-        except MasteringError as error:
-            status = complain(error, path)
+    for path, found in measured(options.files, options.jobs):
+        if isinstance(found, MasteringError):
+            status = complain(found, path)
             continue
         sheet = check(found, outlet, content_kind=options.content, carried=read_carried(path), name=path.name)
         if sheet.verdict == FAIL:

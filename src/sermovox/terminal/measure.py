@@ -5,26 +5,26 @@ from pathlib import Path
 
 from mastering.clock import clock
 from mastering.errors import MasteringError
-from mastering.meters.measurement import measure
 from sermovox.terminal.said import (
     complain,
     print_json,
     takes_files,
 )
+from sermovox.terminal.several import measured, takes_jobs
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_files(command)
+    takes_jobs(command)
 
 
 def run(options) -> int:
     rows, status = [], 0
-    for path in options.files:
-        try:
-            figures = measure(path).figures()
-        except MasteringError as error:
-            status = complain(error, path)
+    for path, found in measured(options.files, options.jobs):
+        if isinstance(found, MasteringError):
+            status = complain(found, path)
             continue
+        figures = found.figures()
         rows.append({"path": str(path)} | figures)
         if not options.json:
             _print_figures(path, figures)

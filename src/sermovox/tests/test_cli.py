@@ -3,6 +3,9 @@
 import contextlib
 import io
 import json
+import os
+import pty
+import signal
 import subprocess
 import sys
 import tempfile
@@ -32,8 +35,10 @@ channel_difference_db bandwidth_hz
 def run(*arguments) -> tuple[int, str, str]:
     """Exit status, standard output and standard error of a command."""
     out, err = io.StringIO(), io.StringIO()
+    # A process of the test runner may have none of its own.
+    alone = ["--jobs", "1"] if arguments[:1] and arguments[0] in ("measure", "check") else []
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        status = main([str(argument) for argument in arguments])
+        status = main([*(str(argument) for argument in arguments), *alone])
     return status, out.getvalue(), err.getvalue()
 
 
@@ -322,6 +327,40 @@ class Terminal(TestCase):
         self.assertEqual((status, len(json.loads(out))), (1, 1))
         self.assertIn("bad.wav: This is not a sound file", err)
         self.assertIn("gone.wav: The file is not there", err)
+
+    def test_several_are_measured_at_a_time_and_told_in_their_order(self):
+        takes = [written(self.folder, speech(seconds=3 + 2 * (at % 3)), name=f"{at}.wav") for at in range(1, 6)]
+        (self.folder / "6.wav").write_text("not a recording")
+        takes.append(self.folder / "6.wav")
+        told = []
+        for jobs in ("1", "3"):
+            for command in (["measure"], ["check", "--outlet", "audiobook-retail"]):
+                line = [sys.executable, "-m", "sermovox.cli", *command, *map(str, takes), "--jobs", jobs, "--json"]
+                done = subprocess.run(line, capture_output=True, text=True)
+                self.assertEqual(done.returncode, 1)
+                told.append((json.loads(done.stdout), done.stderr))
+        self.assertEqual(told[:2], told[2:])
+        self.assertEqual([row["path"] for row in told[0][0]], [str(path) for path in takes[:5]])
+        self.assertIn("6.wav: This is not a sound file", told[0][1])
+        for wrong in ("0", "-1", "many"):
+            with self.assertRaises(SystemExit), contextlib.redirect_stderr(io.StringIO()) as err:
+                main(["measure", str(self.take), "--jobs", wrong])
+            self.assertIn("is no number of files", err.getvalue())
+
+    def test_progress_of_all_is_told_where_somebody_looks_and_ctrl_c_ends_it(self):
+        takes = [written(self.folder, noise(-30, 200, seed=at), name=f"{at}.wav") for at in range(4)]
+        ours, theirs = pty.openpty()
+        line = [sys.executable, "-m", "sermovox.cli", "measure", *map(str, takes), "--jobs", "2"]
+        running = subprocess.Popen(line, stdout=subprocess.PIPE, stderr=theirs, start_new_session=True)
+        os.close(theirs)
+        seen = b""
+        while b"left" not in seen:
+            seen += os.read(ours, 1000)
+        self.assertRegex(seen.decode(), r"Measuring: \d of 4 files, \d+%, 0:\d\d left")
+        os.killpg(running.pid, signal.SIGINT)
+        self.assertNotEqual(running.wait(20), 0)
+        running.stdout.close()
+        os.close(ours)
 
     def test_outlets_are_listed_and_unknown_ones_named(self):
         self.assertIn("audiobook-retail", self.run_("outlets")[1])
