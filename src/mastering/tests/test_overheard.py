@@ -187,6 +187,15 @@ class Proven(TestCase):
             self.assertEqual(list(self.folder.glob("*made*")), [])
         self.assertEqual(threading.active_count(), before)
 
+    def test_progress_leaves_little_for_what_is_proven_in_a_moment(self):
+        for outlet, most in (("volunteer-archive", 1.0), ("own-masters", 0.9)):
+            told: list[tuple[str, float]] = []
+            target = self.folder / f"told {outlet}"
+            make(self.take, shipped()[outlet], target, stages=lambda *each, told=told: told.append(each))
+            encoded = max(share for stage, share in told if stage == "Levelling and encoding")
+            self.assertTrue(most - 0.1 < encoded < most, (outlet, encoded))
+            self.assertEqual(told[-1][1], 1.0)
+
     def test_a_full_disk_under_the_waveform_is_told(self):
         with (
             patch.object(WaveformWriter, "add", side_effect=OSError("disk full")),
