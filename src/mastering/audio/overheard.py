@@ -45,7 +45,7 @@ class Overheard:
             self._listening = self._thread.submit(self._listen, ours)
         self._digest.update(data)
         # Where nobody listens any more, `facts_of` will say that it was not heard.
-        with suppress(BrokenPipeError):
+        with suppress(ConnectionError):
             self._theirs.sendall(data)
 
     def finish(self, samples: int) -> None:

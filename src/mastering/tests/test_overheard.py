@@ -11,6 +11,7 @@ from unittest import TestCase
 from unittest.mock import patch
 
 import numpy as np
+import soundfile
 
 import mastering.pipeline
 from mastering.audio.encodings import Encoding
@@ -111,6 +112,16 @@ class Heard(TestCase):
         with self.assertRaisesRegex(OSError, "disk full"):
             overheard.facts_of(self.folder / "x.mp3")
         self.assertEqual(threading.active_count(), before)
+
+    def test_writing_goes_on_where_nobody_listens_and_what_was_sent_lies_unread(self):
+        def refused(*_, **__) -> None:
+            time.sleep(0.5)
+            raise soundfile.LibsndfileError(1)
+
+        with patch("mastering.audio.overheard.soundfile.SoundFile", side_effect=refused):
+            path, overheard, _ = self.write(CONSTANT_MONO, self.sound(30.0, 44100, 1))
+        self.assertIsNone(overheard.facts_of(path))
+        self.assertAlmostEqual(measure(path).facts.duration_s, 30.0, places=6)
 
     def test_nothing_waits_where_the_disk_is_full_when_it_is_closed_or_where_another_process_was_forked(self):
         before = threading.active_count()

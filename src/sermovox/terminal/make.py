@@ -11,7 +11,6 @@ from pathlib import Path
 
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
-from mastering.clock import clock
 from mastering.editing.pieces import Piece, Span
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
@@ -34,6 +33,7 @@ from sermovox.terminal.said import (
     row_of,
     takes_files,
     takes_outlet,
+    time_left,
 )
 from sermovox.terminal.shared import facts_given, plans_of, takes_facts, takes_treatment, treatment_of
 
@@ -288,7 +288,7 @@ def _progress(path: Path):
     began = time.monotonic()
 
     def tell(stage: str, share: float) -> None:
-        left = f", {clock((time.monotonic() - began) * (1 - share) / share)} left" if share > 0.02 else ""
-        print(f"\r{path.name}: {stage}, {share:.0%}{left}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
+        said = f"{path.name}: {stage}, {share:.0%}{time_left(began, share)}"
+        print(f"\r{said}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
 
     return tell

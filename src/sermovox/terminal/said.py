@@ -7,6 +7,7 @@ import time
 from dataclasses import asdict
 from pathlib import Path
 
+from mastering.clock import clock
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement
@@ -15,6 +16,11 @@ from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import parse, shipped
+
+
+def time_left(began_s: float, share: float) -> str:
+    """How a line of progress ends: how long it will take from now, begun then by the monotonic clock."""
+    return f", {clock((time.monotonic() - began_s) * (1 - share) / share)} left" if share > 0.02 else ""
 
 
 def takes_files(command: argparse.ArgumentParser) -> None:

@@ -14,9 +14,9 @@ from multiprocessing import Array
 from pathlib import Path
 from typing import Any
 
-from mastering.clock import clock
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
+from sermovox.terminal.said import time_left
 
 Found = Measurement | MasteringError
 _LOOKS_EVERY_S = 0.3
@@ -131,8 +131,7 @@ class _Progress:
         # What was told may have said less of itself than all.
         so_far = [max(own, other) for own, other in zip(self._shares, shares, strict=True)]
         share = sum(a * b for a, b in zip(so_far, self._bytes, strict=True)) / max(1, sum(self._bytes))
-        left = f", {clock((self._told - self._began) * (1 - share) / share)} left" if share > 0.02 else ""
-        said = f"Measuring: {self._done} of {len(so_far)} files, {share:.0%}{left}"
+        said = f"Measuring: {self._done} of {len(so_far)} files, {share:.0%}{time_left(self._began, share)}"
         print(f"\r{said}\033[K", end="", file=sys.stderr, flush=True)
         self._shown = True
 
