@@ -22,6 +22,7 @@ from mastering.certain import certain
 from sermovox import backups, queue, room
 from sermovox.accounts.middleware import is_loopback
 from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
+from sermovox.worker import ENVIRONMENT
 
 _LOOK_EVERY_S = 0.5
 _LOOK_AFTER_EVERY_S = 5.0
@@ -50,9 +51,8 @@ class Child:
     def start(self) -> None:
         # The child watches its standard input: when this process dies, however it dies, the pipe closes.
         self.identity = uuid.uuid4().hex
-        environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
         self.process = subprocess.Popen(
-            self.command(self.identity), stdin=subprocess.PIPE, env=environment, start_new_session=True
+            self.command(self.identity), stdin=subprocess.PIPE, env=os.environ | ENVIRONMENT, start_new_session=True
         )
 
     def watch(self) -> None:

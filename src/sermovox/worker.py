@@ -5,6 +5,10 @@ import signal
 import sys
 import threading
 
+ENVIRONMENT = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "MALLOC_ARENA_MAX": "1"}
+"""What a worker and the server are started with: libraries start no threads of their own, and glibc keeps no memory of
+its own for each thread.
+"""
 _NICENESS = 10
 """Pages come first: a file in the making takes what is left of the processor."""
 _LOOK_EVERY_S = 0.3

@@ -221,15 +221,19 @@ class Meter:
 
     def _take_energies(self, samples: np.ndarray, cell_starts: np.ndarray, cell_frames: np.ndarray) -> None:
         weighted_sums, plain_sums = np.zeros(len(cell_starts)), np.zeros(len(cell_starts))
+        if self._sides_alike:
+            self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
         for channel, weight in enumerate(self._weights):
-            column = np.ascontiguousarray(samples[:, channel])
-            weighted, self._filter_state[channel] = scipy.signal.lfilter(
-                self._numerator, self._denominator, column, zi=self._filter_state[channel]
-            )
-            weighted_sums += weight * _energies(weighted, cell_starts)
-            plain = _energies(column, cell_starts)
+            if channel == 0 or not self._sides_alike:
+                column = np.ascontiguousarray(samples[:, channel])
+                sound, state = scipy.signal.lfilter(
+                    self._numerator, self._denominator, column, zi=self._filter_state[channel]
+                )
+                weighted, plain, total = _energies(sound, cell_starts), _energies(column, cell_starts), column.sum()
+            self._filter_state[channel] = state
+            weighted_sums += weight * weighted
             self._energies[channel] += plain.sum()
-            self._sums[channel] += float(column.sum())
+            self._sums[channel] += float(total)
             plain_sums += plain
         # What a filter still rings of is no sound: digital silence is silent in all three levels.
         self._cells[0].extend(quantised(np.where(plain_sums > 0, weighted_sums, 0.0) / cell_frames).tobytes())
@@ -250,8 +254,6 @@ class Meter:
             self._bandwidth.add(mean)
         if self._channels == 2:
             self._product += float(np.vdot(samples[:, 0], samples[:, 1]))
-        if self._sides_alike:
-            self._sides_alike = bool(np.array_equal(samples[:, 0], samples[:, 1]))
         self._cells[2].extend(quantised(np.square(peaks)).tobytes())
 
     def _whole_steps(self, weighted_sums: np.ndarray, frames: int) -> np.ndarray:

@@ -131,25 +131,26 @@ def head_and_tail(envelope: Envelope) -> tuple[float, float] | None:
 def _quietest_window(levels: np.ndarray, window: int = _WINDOW_CELLS) -> tuple[float, int, int] | None:
     """Mean square, first cell and length of the quietest window."""
     gap = is_silent(levels)
-    # A cell beside a gap may hold the gap's first or last zeros.
-    beside = gap.copy()
-    beside[1:] |= gap[:-1]
-    beside[:-1] |= gap[1:]
-    if beside.all():
-        beside = gap
-    if beside.all():
+    if gap.all():
         return None
-    window = min(window, _longest_run(~beside))
+    holed = gap.any()
+    if holed:
+        # A cell beside a gap may hold the gap's first or last zeros.
+        beside = gap.copy()
+        beside[1:] |= gap[:-1]
+        beside[:-1] |= gap[1:]
+        gap = gap if beside.all() else beside
+    window = min(window, _longest_run(~gap) if holed else len(levels))
     quietest, first = inf, 0
     for start in range(0, len(levels) - window + 1, _CHUNK_CELLS):
         stop = start + _CHUNK_CELLS + window - 1
         energy = np.concatenate([[0.0], np.cumsum(powers(levels[start:stop]))])
-        holes = np.concatenate([[0], np.cumsum(beside[start:stop])])
-        clear = np.flatnonzero(holes[window:] == holes[:-window])
-        if len(clear):
-            means = (energy[window:] - energy[:-window])[clear] / window
-            if means.min() < quietest:
-                quietest, first = float(means.min()), start + int(clear[means.argmin()])
+        means = (energy[window:] - energy[:-window]) / window
+        if holed:
+            holes = np.concatenate([[0], np.cumsum(gap[start:stop])])
+            means[holes[window:] != holes[:-window]] = inf
+        if len(means) and means.min() < quietest:
+            quietest, first = float(means.min()), start + int(means.argmin())
     return max(quietest, 0.0), first, window
 
 
@@ -162,8 +163,10 @@ def speech_threshold(levels: np.ndarray) -> float | None:
     """The K-weighted mean square above which a cell is speech."""
     if is_silent(levels).all():
         return None
-    active_db = active_level(levels)
-    floor = _quietest_window(levels)
+    return _threshold(_quietest_window(levels), active_level(levels))
+
+
+def _threshold(floor: tuple[float, int, int] | None, active_db: float) -> float:
     noise_db = max(db_of_power(floor[0]) if floor and floor[0] else -inf, active_db - 60)
     if active_db - noise_db < 6:
         return 0.0
@@ -176,17 +179,17 @@ def threshold_between_words(levels: np.ndarray) -> float | None:
     There the quietest half second is hardly quieter than speech, and much louder than its quietest 80 ms; those are
     the floor then.
     """
-    threshold = speech_threshold(levels)
-    half = _quietest_window(levels)
+    silent = is_silent(levels)
+    if silent.all():
+        return None
+    half, active_db = _quietest_window(levels), active_level(levels)
     moment = _quietest_window(levels, _LEAST_SPEECH_CELLS)
-    if threshold is None or half is None or moment is None or not moment[0]:
-        return threshold
-    active_db = active_level(levels)
+    if half is None or moment is None or not moment[0]:
+        return _threshold(half, active_db)
     half_db, moment_db = db_of_power(half[0]), db_of_power(moment[0])
     # Where a gate has left gaps, the half second beside them holds the end of a word, however soft it is.
-    gated = is_silent(levels).any()
-    if not gated and (active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB):
-        return threshold
+    if not silent.any() and (active_db - half_db >= _CLEAR_DB or half_db - moment_db <= _STEADY_DB):
+        return _threshold(half, active_db)
     return 10 ** ((moment_db + max(6.0, (active_db - moment_db) / 3)) / 10)
 
 

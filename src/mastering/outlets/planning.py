@@ -350,8 +350,8 @@ class _Planner:
 
     def _collisions(self, best: _Attempt, ride_would: str) -> list[tuple[str, str]]:
         """The name of each rule that is missed, with a sentence."""
-        low = sentences.lies_low(offset_of(self._levels)) if lies_low(self._levels) else ""
         told = []
+        low = sentences.lies_low(offset_of(self._levels)) if best.unmet and lies_low(self._levels) else ""
         for name, by in best.unmet.items():
             kind, figure, demand = RULE_KINDS[name], best.figures[name], range_of(self._demands, name)
             if kind.collides is None or figure is None or demand is None:

@@ -11,6 +11,7 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from mastering.meters.envelope import powers
 from mastering.meters.kweighting import channel_weights, k_weighting
 from mastering.meters.measurement import Measurement, measure
 from mastering.meters.meter import Levels, Meter
@@ -242,6 +243,21 @@ class OnePass(TestCase):
         self.assertAlmostEqual(whole.true_peak_dbtp, small.true_peak_dbtp, places=5)
         self.assertEqual(whole.noise_floor_dbfs, small.noise_floor_dbfs)
         self.assertTrue(whole.sides_alike)
+
+    def test_sides_alike_at_first_are_measured_by_themselves_from_where_they_part(self):
+        left = speech(seconds=24)
+        right = left.copy()
+        right[44100 * 15 + 7 :] *= -0.5
+        both = metered(np.hstack([left, right]), 44100)
+        apart = [metered(side, 44100) for side in (left, right)]
+        self.assertFalse(both.sides_alike)
+        np.testing.assert_allclose(both.steps, apart[0].steps + apart[1].steps, rtol=1e-12)
+
+    def test_every_level_comes_back_as_its_mean_square(self):
+        levels = np.arange(-32768, 32768).astype(np.int16)
+        np.testing.assert_array_equal(powers(levels)[1:], 10.0 ** (levels[1:] / 1000.0))
+        self.assertEqual(powers(levels)[0], 0.0)
+        np.testing.assert_array_equal(powers(levels[::2]), powers(levels)[::2])
 
     def test_skipping_quiet_stretches_loses_no_peak(self):
         samples = (0.3 * np.random.default_rng(5).standard_normal(CONTEXT * 40)).astype(np.float32)

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
-from sermovox.bench import core, desk, flushing, levelling, outlets, page
+from sermovox.bench import book, core, desk, flushing, levelling, outlets, page
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
@@ -13,8 +13,11 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="bench")
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
     parser.add_argument(
-        "--only", choices=["core", "levels", "outlets", "desk", "page", "flushing"], help="only one of the parts"
+        "--only",
+        choices=["core", "levels", "outlets", "book", "desk", "page", "flushing"],
+        help="only one of the parts",
     )
+    parser.add_argument("--picture", type=Path, metavar="FILE", help="draw where the time of one file goes, as SVG")
     parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
     parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
     options = parser.parse_args()
@@ -32,11 +35,13 @@ def _tables(options) -> None:
     line("what", "time", "ratio", "asked")
     line("---", "---", "---", "---")
     if options.only in (None, "core"):
-        core.tables(minutes)
+        core.tables(minutes, options.picture)
     if options.only in (None, "levels"):
         levelling.tables(minutes)
     if options.only in (None, "outlets"):
         outlets.tables(minutes)
+    if options.only in (None, "book"):
+        book.tables()
     if options.only in (None, "desk"):
         desk.tables()
     if options.only in (None, "page"):

@@ -30,7 +30,9 @@ from mastering.outlets.rulesheets import read, shipped, shipped_text
 from mastering.pipeline import make
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
+from sermovox.bench import stages
 from sermovox.bench.tools import RATE_HZ, ROUNDS, Visitor, application, line, pages, seconds, speech_recording, timed
+from sermovox.worker import ENVIRONMENT
 
 OUTLET = "volunteer-archive"
 _PORT = 8497
@@ -47,12 +49,13 @@ _PAGES = {
 }
 
 
-def tables(minutes: int) -> None:
-    """Print the tables of the core."""
+def tables(minutes: int, picture: Path | None) -> None:
+    """Print the tables of the core; with a file given, draw there where the time of one file goes."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         take = speech_recording(folder, minutes, "recording.wav")
         _making(take, folder)
+        stages.table(take, folder, minutes, OUTLET, picture)
         _measuring(take)
         _wav(take, folder)
         _memory(folder)
@@ -200,7 +203,9 @@ def _libav_ebur128(path: Path) -> None:
 
 def _peak_memory_mb(recording: Path) -> float:
     command = [sys.executable, "-m", "sermovox.bench", "--peak-memory-of", str(recording)]
-    return json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout)
+    return json.loads(
+        subprocess.run(command, check=True, capture_output=True, text=True, env=os.environ | ENVIRONMENT).stdout
+    )
 
 
 def report_peak_memory(recording: Path) -> None:

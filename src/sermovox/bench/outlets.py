@@ -46,14 +46,14 @@ def _runs(take: Path, folder: Path) -> None:
     """A book of twelve sections, its sections made for three outlets by both workers."""
     with application(folder / "data", _PORT) as visitor:
         quiet(visitor)
-        production = _begun(visitor)
-        sections = _bring_in(visitor, production, _parts(take, folder))
+        production = begun(visitor)
+        sections = bring_in(visitor, production, _parts(take, folder))
         for name, keys in _RUNS:
             bare, took = [], []
             # Taken in turns, so that a slow moment of the machine does not fall on one of them alone.
             for _ in range(ROUNDS):
                 bare.append(sum(bare_lame(take, folder, key) for key in keys) / 2)
-                took.append(_one_run(visitor, production, sections, keys))
+                took.append(one_run(visitor, production, sections, keys))
             ratio = statistics.median(t / b for t, b in zip(took, bare, strict=True))
             line(f"{name}: bare encodes, by two cores", seconds(bare), "1", "")
             line(f"{name}: {_SECTIONS} sections in one run, checked", seconds(took), f"{ratio:.2f}", "at most 1.3")
@@ -69,14 +69,14 @@ def _parts(take: Path, folder: Path) -> list[Path]:
     return paths
 
 
-def _begun(visitor: Visitor) -> int:
+def begun(visitor: Visitor) -> int:
     """A production of its own."""
     facts = {"title": "The Salt Road", "author": "Ines Marlow", "narrator": "Tam Orrin", "language": "en"}
     answer = visitor.send("POST", "/productions/new/", urlencode(facts).encode())
     return int(answer.url.rstrip("/").rpartition("/")[2])
 
 
-def _bring_in(visitor: Visitor, production: int, paths: list[Path]) -> list[str]:
+def bring_in(visitor: Visitor, production: int, paths: list[Path]) -> list[str]:
     address = f"/productions/{production}/"
     for path in paths:
         send_file(visitor, path, production=production)
@@ -91,7 +91,7 @@ def _section_keys(visitor: Visitor, address: str) -> list[str]:
     return [part.split('"')[0] for part in visitor.get(address).decode().split('name="section" value="')[1:]]
 
 
-def _one_run(visitor: Visitor, production: int, sections: list[str], keys: tuple[str, ...]) -> float:
+def one_run(visitor: Visitor, production: int, sections: list[str], keys: tuple[str, ...]) -> float:
     facts = [("existing", "keep-both"), ("again", "yes")]
     facts += [*(("outlet", key) for key in keys), *(("section", key) for key in sections)]
     began = time.perf_counter()

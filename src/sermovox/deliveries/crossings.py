@@ -5,7 +5,7 @@ from collections import Counter, OrderedDict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from django.db.models import Max
+from django.db.models import Max, Q
 
 from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.fingerprints import (
@@ -36,7 +36,7 @@ _WORST = (
     State.PASSES,
 )
 """Of a section's several files, which state is told of the section."""
-_FIELDS = ("pk", "state", "delivery_id", "section_id", "voice", "fingerprint", "excerpt", "replaced_at")
+_FIELDS = ("pk", "state", "delivery_id", "delivery__outlet_key", "section_id", "voice", "fingerprint")
 _KEPT = 64
 
 
@@ -65,9 +65,19 @@ class Board:
     """The crossings of a production: `at(section's key, outlet's key)`; of joined outlets the key is None."""
 
     def __init__(self, production: Production, outlets: Sequence[Outlet]):
-        self._production = production
-        self._follows = _wanted(production, outlets)
-        self._crossings = {outlet.key: self._of(outlet) for outlet in outlets}
+        follows = _wanted(production, outlets)
+        last, standing = _files(production, outlets)
+        changed = [
+            row["pk"]
+            for outlet_key, of in standing.items()
+            for key, row in of.items()
+            if key not in follows[outlet_key] or follows[outlet_key][key].fingerprint != row["fingerprint"]
+        ]
+        kept = dict(FinishedFile.objects.filter(pk__in=changed).values_list("pk", "follows")) if changed else {}
+        self._crossings = {
+            outlet.key: _crossings(last[outlet.key], standing[outlet.key], follows[outlet.key], kept)
+            for outlet in outlets
+        }
         self._joined = {outlet.key for outlet in outlets if outlet.joined}
 
     def at(self, section_id: int | None, outlet_key: str) -> Crossing:
@@ -91,36 +101,49 @@ class Board:
     def moving(self) -> bool:
         return bool(self.tally[State.MAKING] or self.tally[State.WAITING])
 
-    def _of(self, outlet: Outlet) -> dict[int | None, Crossing]:
-        follows = self._follows[outlet.key]
-        files = FinishedFile.objects.filter(
-            delivery__production=self._production, delivery__outlet_key=outlet.key, excerpt=False, replaced_at=None
-        )
-        files = files.filter(section=None) if outlet.joined else files.filter(section__removed=False)
-        last, standing = {}, {}
-        # The newest of each state is all that can count.
-        newest = files.values("section_id", "voice", "state").annotate(key=Max("pk")).values_list("key", flat=True)
-        for row in FinishedFile.objects.filter(pk__in=list(newest)).order_by("pk").values(*_FIELDS):
-            key = (row["section_id"], row["voice"])
-            last[key] = row
-            if row["state"] in FinishedFile.MADE:
-                standing[key] = row
-        changed = [
-            row["pk"]
-            for key, row in standing.items()
-            if key not in follows or follows[key].fingerprint != row["fingerprint"]
-        ]
-        kept = dict(FinishedFile.objects.filter(pk__in=changed).values_list("pk", "follows"))
-        wanted: dict[int | None, list[tuple]] = {}
-        for key in follows:
-            wanted.setdefault(key[0], []).append(key)
-        found = {}
-        for section_id in dict.fromkeys(key[0] for key in last):
-            # What cannot be made as it is now still has the files that were made of it.
-            keys = wanted.get(section_id) or [key for key in last if key[0] == section_id]
-            crossings = [_crossing(last.get(key), standing.get(key), follows.get(key), kept) for key in keys]
-            found[section_id] = min(crossings, key=lambda each: _WORST.index(each.state))
-        return found
+
+_Key = tuple[int | None, str]
+"""A section's key, none for a file of the whole production, and the name of a voice."""
+_Rows = dict[str, dict[_Key, dict]]
+
+
+def _files(production: Production, outlets: Sequence[Outlet]) -> tuple[_Rows, _Rows]:
+    """By outlet, the file that was begun last for each key, and the one that stands."""
+    joined = [outlet.key for outlet in outlets if outlet.joined]
+    single = [outlet.key for outlet in outlets if not outlet.joined]
+    files = FinishedFile.objects.filter(
+        Q(delivery__outlet_key__in=joined, section=None) | Q(delivery__outlet_key__in=single, section__removed=False),
+        delivery__production=production,
+        excerpt=False,
+        replaced_at=None,
+    )
+    # The newest of each state is all that can count.
+    newest = files.values("delivery__outlet_key", "section_id", "voice", "state").annotate(key=Max("pk"))
+    rows = FinishedFile.objects.filter(pk__in=[each["key"] for each in newest]).order_by("pk").values(*_FIELDS)
+    last: _Rows = {outlet.key: {} for outlet in outlets}
+    standing: _Rows = {outlet.key: {} for outlet in outlets}
+    for row in rows:
+        key = (row["section_id"], row["voice"])
+        last[row["delivery__outlet_key"]][key] = row
+        if row["state"] in FinishedFile.MADE:
+            standing[row["delivery__outlet_key"]][key] = row
+    return last, standing
+
+
+def _crossings(
+    last: dict[_Key, dict], standing: dict[_Key, dict], follows: Mapping[_Key, Followed], kept: Mapping[int, dict]
+) -> dict[int | None, Crossing]:
+    """Those of one outlet, by section."""
+    wanted: dict[int | None, list[_Key]] = {}
+    for key in follows:
+        wanted.setdefault(key[0], []).append(key)
+    found = {}
+    for section_id in dict.fromkeys(key[0] for key in last):
+        # What cannot be made as it is now still has the files that were made of it.
+        keys = wanted.get(section_id) or [key for key in last if key[0] == section_id]
+        crossings = [_crossing(last.get(key), standing.get(key), follows.get(key), kept) for key in keys]
+        found[section_id] = min(crossings, key=lambda each: _WORST.index(each.state))
+    return found
 
 
 def _crossing(last: dict | None, standing: dict | None, now: Followed | None, kept: Mapping[int, dict]) -> Crossing:
@@ -142,10 +165,10 @@ def _crossing(last: dict | None, standing: dict | None, now: Followed | None, ke
     return Crossing(state, changes, standing["pk"], standing["delivery_id"])
 
 
-_wanted_before: "OrderedDict[tuple, dict[tuple, Followed]]" = OrderedDict()
+_wanted_before: "OrderedDict[tuple, dict[_Key, Followed]]" = OrderedDict()
 
 
-def _wanted(production: Production, outlets: Sequence[Outlet]) -> dict[str, dict[tuple[int | None, str], Followed]]:
+def _wanted(production: Production, outlets: Sequence[Outlet]) -> dict[str, dict[_Key, Followed]]:
     """What each file would follow from now, by outlet; worked out once for each state of the production."""
     stamp = _stamp(production)
     soundings = inscriptions = None

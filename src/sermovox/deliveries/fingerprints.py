@@ -3,6 +3,7 @@
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 from mastering import VERSION
 from mastering.outlets.checksheet import asked_text
@@ -25,7 +26,7 @@ class Followed:
 
     values: dict
 
-    @property
+    @cached_property
     def fingerprint(self) -> str:
         return digest(self.values)
 

@@ -1,6 +1,7 @@
 """Runs as they happen, check sheets, listening and handing over."""
 
 from collections import Counter
+from collections.abc import Iterable
 
 from django.conf import settings
 from django.contrib import messages
@@ -381,34 +382,38 @@ def download(request, pk: int):
 def _run(delivery: Delivery) -> dict:
     siblings = list(delivery.of_run.annotate(left=_LEFT, made=_MADE))
     # After what is left was counted: a file may end between the two, and the page must then look once more.
-    files = list(delivery.files.select_related("recording", "section").prefetch_related("successors"))
-    running = any(each.left for each in siblings)
-    under_way = [file for file in files if file.state in (file.State.WAITING, file.State.MAKING)]
-    everything = FinishedFile.objects.filter(delivery__run=delivery.run).select_related("recording")
-    progress = _Progress(list(everything) if len(siblings) > 1 else files)
-    outlet, bundle = delivery.outlet, of_run(delivery)
-    together = [] if under_way else bundle.together(manifest.asked_extras(bundle)).findings
-    standing = [file for file in files if file.is_made and not file.replaced_at]
-    return {
+    files = list(delivery.files.select_related("recording").prefetch_related("successors").defer(*_UNSEEN_IN_ROWS))
+    under_way = any(file.state in _MOVING for file in files)
+    progress = _Progress(delivery)
+    context = {
         "delivery": delivery,
-        "outlet": outlet,
+        "outlet": delivery.outlet,
         "siblings": siblings,
         "waited_for": [each for each in siblings if each.left],
-        "together": together,
-        "together_fails": sum(finding.verdict == FAIL for finding in together),
-        "common": _common_failures(standing),
         "files": files,
-        "missing": [] if under_way else bundle.missing,
-        "artwork": outlet.artwork and delivery.production.artwork_sha256,
-        "chapters": outlet.chapters and outlet.joined,
-        "running": running,
-        "own_running": bool(under_way),
+        "running": any(each.left for each in siblings),
+        "own_running": under_way,
         "share": progress.share,
         "seconds_left": progress.seconds_left,
         "summary": _summary(files),
-        "fails": sum(file.state == State.FAILS for file in standing),
+        "fails": sum(file.state == State.FAILS for file in files if not file.replaced_at),
         "refused": sum(file.state == State.REFUSED for file in files),
         "cancelled": sum(file.state == State.CANCELLED for file in files),
+    }
+    return context if under_way else context | _made(delivery)
+
+
+def _made(delivery: Delivery) -> dict:
+    """What is told of a delivery's files once none is under way."""
+    outlet, bundle = delivery.outlet, of_run(delivery)
+    together = bundle.together(manifest.asked_extras(bundle)).findings
+    return {
+        "together": together,
+        "together_fails": sum(finding.verdict == FAIL for finding in together),
+        "common": _common_failures(delivery.files.made().filter(replaced_at=None)),
+        "missing": bundle.missing,
+        "artwork": outlet.artwork and delivery.production.artwork_sha256,
+        "chapters": outlet.chapters and outlet.joined,
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
         "made_count": len(bundle.files),
         "made_s": sum(file.figures.get("duration_s") or 0 for file in bundle.files),
@@ -416,31 +421,51 @@ def _run(delivery: Delivery) -> dict:
 
 
 class _Progress:
-    """How far a run is, over all its outlets."""
+    """How far the run of a delivery is, over all its outlets."""
 
-    def __init__(self, files: list[FinishedFile]):
-        self._files = files
-        self._weights = [(file.recording.figures.get("duration_s") if file.recording else 0) or 1.0 for file in files]
-        moving = (FinishedFile.State.WAITING, FinishedFile.State.MAKING)
-        self._done = [file.share if file.state in moving else 1.0 for file in files]
+    def __init__(self, delivery: Delivery):
+        files = FinishedFile.objects.filter(delivery__run=delivery.run).order_by()
+        rows = list(files.values_list("state", "share", "started_at", "recording__figures__duration_s"))
+        self._weights = [length_s or 1.0 for *_, length_s in rows]
+        self._done = [share if state in _MOVING else 1.0 for state, share, *_ in rows]
+        self._begun_at = min((started_at for _, _, started_at, _ in rows if started_at), default=None)
 
     @property
     def share(self) -> float:
-        done = sum(d * w for d, w in zip(self._done, self._weights, strict=True))
-        return done / (sum(self._weights) or 1.0)
+        return self._finished_s / (sum(self._weights) or 1.0)
 
     @property
     def seconds_left(self) -> float | None:
-        return _seconds_left(self._files, self._weights, self._done)
+        """From the audio finished so far and the time since the first file began."""
+        whole_s, finished_s = sum(self._weights), self._finished_s
+        if self._begun_at is None or finished_s < 0.02 * whole_s:
+            return None
+        elapsed_s = (timezone.now() - self._begun_at).total_seconds()
+        return elapsed_s * (whole_s - finished_s) / finished_s
+
+    @property
+    def _finished_s(self) -> float:
+        return sum(d * w for d, w in zip(self._done, self._weights, strict=True))
 
 
+_MOVING = (State.WAITING, State.MAKING)
+_UNSEEN_IN_ROWS = (
+    "recording__figures",
+    "recording__remarks",
+    "said",
+    "follows",
+    "section_keys",
+    "treatment",
+    "steps",
+    "remarks",
+)
 _MADE = Count("files", filter=Q(files__state__in=FinishedFile.MADE))
-_LEFT = Count("files", filter=Q(files__state__in=[State.WAITING, State.MAKING]))
+_LEFT = Count("files", filter=Q(files__state__in=_MOVING))
 
 
-def _common_failures(files: list[FinishedFile]) -> list[tuple[str, int]]:
+def _common_failures(files: Iterable[FinishedFile]) -> list[tuple[str, int]]:
     """Which rules fail in how many files, most first."""
-    counted = Counter(finding["label"] for file in files if file.is_made for finding in file.failures())
+    counted = Counter(finding["label"] for file in files for finding in file.failures())
     return counted.most_common()
 
 
@@ -467,16 +492,6 @@ def _summary(files: list[FinishedFile]) -> str:
     }
     told = [words[s].split("|")[counted[s] != 1].format(counted[s]) for s in words if counted[s]]
     return f"Of {len(files)} file{'s' * (len(files) != 1)}: {', '.join(told)}."
-
-
-def _seconds_left(files: list[FinishedFile], weights: list[float], done: list[float]) -> float | None:
-    """From the audio finished so far and the time since the first file began."""
-    starts = [file.started_at for file in files if file.started_at]
-    finished = sum(d * w for d, w in zip(done, weights, strict=True))
-    if not starts or finished < 0.02 * sum(weights):
-        return None
-    elapsed_s = (timezone.now() - min(starts)).total_seconds()
-    return elapsed_s * (sum(weights) - finished) / finished
 
 
 def _made_file(request, pk: int) -> FinishedFile:

@@ -36,6 +36,11 @@ class Row:
     """Whether it is planned from levels without the rumble filter, while those with it are being measured."""
 
     @property
+    def measuring(self) -> bool:
+        """Whether it waits for its levels; else for no more than the next look."""
+        return self.planned is None and not self.member.is_measured
+
+    @property
     def state(self) -> State:
         if self.planned is None:
             return State.WAITING

@@ -31,6 +31,8 @@ def production_list(request):
     productions = Production.objects.of(request.user).annotate(
         section_count=Count("sections", filter=Q(sections__removed=False))
     )
+    for production in productions:
+        production.owner = request.user
     until = time.monotonic() + _TALLIES_WITHIN_S
     # Whatever is not counted by then comes when the page is seen.
     rows = [{"production": p, "tally": _tally(p) if time.monotonic() < until else None} for p in productions]

@@ -141,7 +141,9 @@ def _first_recordings(production: Production) -> _First:
 
 def _rows(production: Production, page: str | None) -> dict:
     outlets = list(production.outlets.values())
-    shown = Paginator(production.sections.defer("script"), ROWS_A_PAGE).get_page(page)
+    lengths = list(production.sections.values_list("pk", "length_s"))
+    shown = Paginator(lengths, ROWS_A_PAGE).get_page(page)
+    sections = production.sections.defer("script").in_bulk([key for key, _ in shown])
     first = _first_recordings(production)
     board = Board(production, outlets)
     chosen = _chosen(production, outlets)
@@ -158,13 +160,13 @@ def _rows(production: Production, page: str | None) -> dict:
             "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
             "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
-        for place, s in enumerate(list(shown.object_list), shown.start_index())
+        for place, (key, _) in enumerate(shown, shown.start_index())
+        if (s := sections.get(key))
     ]
     moving = board.moving or any(row["recording"] is not None and row["recording"].measuring for row in found)
     undoable, redoable = last_change(production), next_change(production)
     recordings = production.recordings
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
-    section_count, without = shown.paginator.count, production.sections.waiting().count()
     return {
         "production": production,
         "outlets": outlets,
@@ -180,10 +182,10 @@ def _rows(production: Production, page: str | None) -> dict:
         "redoable": redoable,
         "unused": unused[:_UNUSED_SHOWN],
         "more_unused": len(unused) > _UNUSED_SHOWN,
-        "following": production.sections.values_list("pk", flat=True)[shown.end_index()] if shown.has_next() else "",
-        "section_count": section_count,
-        "without_recording": without,
-        "total_s": _total_s(production, first),
+        "following": lengths[shown.end_index()][0] if shown.has_next() else "",
+        "section_count": len(lengths),
+        "without_recording": production.sections.waiting().count(),
+        "total_s": _total_s(lengths, first),
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,
         "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
@@ -195,10 +197,10 @@ def _duration_s(length_s: float | None, recording: Any) -> float | None:
     return length_s if length_s is not None else recording.duration_s if recording else None
 
 
-def _total_s(production: Production, first: _First) -> float:
-    """How long all of it sounds, without what was deleted."""
+def _total_s(lengths: list[tuple[int, float | None]], first: _First) -> float:
+    """How long all of it sounds, without what was deleted; `lengths` by the sections' keys."""
     total_s = 0.0
-    for pk, length_s in production.sections.values_list("pk", "length_s"):
+    for pk, length_s in lengths:
         recording, _ = first.get(pk, (None, False))
         if recording is None or recording.state != Recording.State.DELETED:
             total_s += _duration_s(length_s, recording) or 0.0

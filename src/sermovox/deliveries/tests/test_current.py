@@ -8,6 +8,8 @@ from datetime import timedelta
 from importlib import import_module
 
 from django.apps import apps
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from mastering.editing.markkinds import STRIKE
@@ -58,6 +60,26 @@ class Standing(AppTestCase):
         found = self.board().at((section or self.one).pk, outlet or self.OUTLETS[0])
         self.assertEqual(found.state == CHANGED, bool(found.changes), found)
         return found.changes.words
+
+
+class Asked(Standing):
+    OUTLETS = ("volunteer-archive", "podcast-host")
+
+    def test_what_a_board_asks_of_the_database_does_not_grow_with_outlets_and_files(self):
+        self.make(self.one)
+        self.board()
+        with CaptureQueriesContext(connection) as few:
+            self.board()
+        self.OUTLETS = (*self.OUTLETS, *BOOK)
+        self.production.outlet_keys = list(self.OUTLETS)
+        self.production.save()
+        self.make()
+        self.board()
+        with CaptureQueriesContext(connection) as many:
+            board = self.board()
+        self.assertLessEqual(len(many), len(few))
+        states = [board.at(self.two.pk, key).state for key in self.OUTLETS]
+        self.assertLessEqual(set(states), {"passes", "passes with a remark"})
 
 
 class Changed(Standing):

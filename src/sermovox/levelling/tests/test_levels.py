@@ -2,6 +2,7 @@
 
 import dataclasses
 import io
+from unittest.mock import patch
 
 import numpy as np
 import soundfile
@@ -56,6 +57,16 @@ class LevelsTestCase(AppTestCase):
 
 
 class Rows(LevelsTestCase):
+    def test_rows_that_want_no_more_than_another_look_are_asked_for_at_once(self):
+        self.bring_in(speech(peak=0.3), name="measured.wav")
+        with patch("sermovox.levelling.rows._WITHIN_S", 0.0):
+            answer = self.client.get(f"/levels/{self.production.pk}/", {"outlet": RETAIL})
+        self.assertContains(answer, "1 of 1 being worked out")
+        self.assertContains(answer, "load delay:50ms")
+        self.assertNotContains(self.client.get(f"/levels/{self.production.pk}/", {"outlet": RETAIL}), "load delay")
+        (section,) = self.production.sections.all()
+        self.treat(section, rumble_hz="70", expect="load delay:1s")
+
     def test_each_section_stands_against_the_band_and_the_worst_come_first(self):
         self.bring_in(speech(peak=0.3), name="good.wav")
         self.bring_in(speech(peak=0.2) + noise(-50, 12), name="noisy.wav")
