@@ -1,7 +1,7 @@
 """The queue of long work: short work apart from long, nobody's behind all of somebody else's, nothing twice.
 
 Knows no app. A second queue takes what is over in seconds; a worker of its own serves that alone, so that it never
-waits for a worker to be done with hours of sound.
+waits for a worker to be done with hours of sound. A third takes what waits for lines rather than for the processor.
 """
 
 from collections.abc import Collection
@@ -14,23 +14,24 @@ from django_tasks_db.models import DBTaskResult
 
 SHORT = "short"
 LONG = "default"
+SENDING = "sending"
 _LOWEST_PRIORITY = -100
 _KEPT_FOR = timedelta(days=7)
 
 
-def enqueue(task, *arguments, short: bool = False, behind: int = 0) -> None:
+def enqueue(task, *arguments, short: bool = False, sending: bool = False, behind: int = 0) -> None:
     """Queue a task. `short` is what is over in seconds; `behind` how many of the same person wait before it: those of
     several people take turns.
     """
     priority = max(_LOWEST_PRIORITY, task.priority - behind)
-    task.using(queue_name=SHORT if short else LONG, priority=priority).enqueue(*arguments)
+    task.using(queue_name=SENDING if sending else SHORT if short else LONG, priority=priority).enqueue(*arguments)
 
 
-def enqueue_once(task, *arguments: int | str, short: bool = False, behind: int = 0) -> None:
+def enqueue_once(task, *arguments: int | str, short: bool = False, sending: bool = False, behind: int = 0) -> None:
     """Queue a task with these arguments, unless it waits or runs already."""
     with transaction.atomic():
         if not is_queued(task, *arguments):
-            enqueue(task, *arguments, short=short, behind=behind)
+            enqueue(task, *arguments, short=short, sending=sending, behind=behind)
 
 
 def is_queued(task, *arguments: int | str) -> bool:

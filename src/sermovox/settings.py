@@ -57,6 +57,10 @@ BACKUPS_DIR = Path(os.environ["SERMOVOX_BACKUPS"]).resolve() if os.environ.get("
 BACKUP_AT = time.fromisoformat(os.environ.get("SERMOVOX_BACKUP_AT", "03:00"))
 KEEP_BACKUPS = int(os.environ.get("SERMOVOX_KEEP_BACKUPS", 7))
 WATCHED_DIR = Path(os.environ["SERMOVOX_WATCHED"]).resolve() if os.environ.get("SERMOVOX_WATCHED") else None
+_USUAL_FOLDERS = (Path.home(), "/media", "/mnt", "/run/media", "/Volumes")
+_ALLOWED_FOLDERS = os.environ.get("SERMOVOX_SEND_TO", os.pathsep.join(map(str, _USUAL_FOLDERS)))
+SEND_TO_FOLDERS = [Path(folder).resolve() for folder in _ALLOWED_FOLDERS.split(os.pathsep) if folder]
+SEND_TO_OWN_NETWORK = os.environ.get("SERMOVOX_SEND_TO_OWN_NETWORK") == "1"
 
 # A running order may have ten thousand sections, each with a tick box; a pasted script may be a whole book.
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 30_000
@@ -79,6 +83,7 @@ INSTALLED_APPS = [
     "sermovox.outlets",
     "sermovox.levelling",
     "sermovox.deliveries",
+    "sermovox.dispatch",
     "sermovox.bins",
     "sermovox.board",
     "sermovox.demo",
@@ -132,7 +137,7 @@ DATABASES = {
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
-TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default", "short"]}}
+TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default", "short", "sending"]}}
 
 AUTH_USER_MODEL = "accounts.User"
 LOGIN_URL = "accounts:sign-in"

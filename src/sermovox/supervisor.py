@@ -82,9 +82,12 @@ class Supervisor:
         self._host, self._port = host, port
         self._stopping = threading.Event()
         server = Child("web server", lambda _: [sys.executable, "-m", "sermovox.server", host, str(port)])
-        self._workers = [Child("worker", _worker_command("*")) for _ in range(workers)]
+        work = f"{queue.LONG},{queue.SHORT}"
+        self._workers = [Child("worker", _worker_command(work)) for _ in range(workers)]
         # What is over in seconds never waits until hours of sound are.
         self._workers.append(Child("worker for short work", _worker_command(queue.SHORT)))
+        # Lines are slow, and wait for nobody's encoder; nor does that wait for them.
+        self._workers.append(Child("worker that sends", _worker_command(queue.SENDING)))
         self._children = [server, *self._workers]
         if settings.WATCHED_DIR:
             command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]

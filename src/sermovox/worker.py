@@ -9,6 +9,7 @@ ENVIRONMENT = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "MALLOC_AREN
 """What a worker and the server are started with: libraries start no threads of their own, and glibc keeps no memory of
 its own for each thread.
 """
+_MEASURES_NOTHING = "sending"
 _NICENESS = 10
 """Pages come first: a file in the making takes what is left of the processor."""
 _LOOK_EVERY_S = 0.3
@@ -34,9 +35,10 @@ def main(worker_id: str, queues: str) -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
     import django
 
-    # Loaded before a task waits for them, and only here: the other processes measure nothing.
-    import scipy.ndimage
-    import scipy.signal  # noqa: F401
+    if queues != _MEASURES_NOTHING:
+        # Loaded before a task waits for them, and only here: the other processes measure nothing.
+        import scipy.ndimage
+        import scipy.signal  # noqa: F401
     from django.core.management import call_command
 
     django.setup()

@@ -10,6 +10,7 @@ from mastering.audio.encodings import Encoding, nearest_kbps
 from mastering.audio.formats import QUALITY, VARIABLE, written_in
 from mastering.errors import MasteringError
 from mastering.outlets.demands import Demand, Named, Range
+from mastering.outlets.receiving import Receiving
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.artwork import artwork_asked
 from mastering.outlets.rules.delivery import JOINED
@@ -54,12 +55,13 @@ class Rule:
 
 @dataclass(frozen=True)
 class Outlet:
-    """Key, title, summary and rules, in the order they are shown."""
+    """Key, title, summary and rules, in the order they are shown; and how it receives files, where that is stated."""
 
     key: str
     title: str
     summary: str
     rules: tuple[Rule, ...]
+    receives: Receiving | None = None
 
     @cached_property
     def _by_name(self) -> dict[str, Rule]:

@@ -15,16 +15,18 @@ from mastering.naming.patterns import BadPattern, read_pattern
 from mastering.outlets.contradictions import refuse_contradictions
 from mastering.outlets.demands import OPEN, Demand, Items, Named, Pattern, Range
 from mastering.outlets.outlet import VARIANTS, BadOutlet, Outlet, Rule
+from mastering.outlets.receiving import BadReceiving, Receiving, receiving_from
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.delivery import JOINED, ONE_EACH
 from mastering.outlets.rules.kind import GROUPS, LIST, NUMBER, PATTERN, RANGE, RuleKind
 
-FORMAT = 2
-"""The form of rule sheets this reads and writes; sheets of the form before it state none."""
+FORMAT = 3
+"""The newest form of rule sheets this reads. Those of the first state none; from 3 on they may say how it receives."""
+_WITHOUT_RECEIVING = 2
 LARGEST_TOML = 200_000
 """Letters of a rule sheet."""
 _DEMAND_KEYS = {"exactly", "one_of", "target", "tolerance", "at_least", "at_most"}
-_TOP_KEYS = {"format", "key", "title", "summary", "rules", "names", "artwork", "joined"}
+_TOP_KEYS = {"format", "key", "title", "summary", "rules", "names", "artwork", "joined", "receives"}
 _KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
 _LONGEST_TEXT = {"key": 60, "title": 100, "summary": 400, "source": 300}
 _LONGEST_PATTERN = 500
@@ -80,7 +82,7 @@ def read(text: str) -> Outlet:
     names = [rule.name for rule in rules]
     if twice := next((name for name in names if names.count(name) > 1), None):
         raise BadOutlet(f"The rule “{twice}” stands there twice. Keep one of them.")
-    return Outlet(facts["key"], facts["title"], facts["summary"], tuple(rules))
+    return Outlet(facts["key"], facts["title"], facts["summary"], tuple(rules), _receives(data))
 
 
 def written(outlet: Outlet) -> str:
@@ -96,8 +98,10 @@ def written(outlet: Outlet) -> str:
             entry["dated"] = rule.dated
         # Tables inside a table have to stand last.
         rules.append(dict(sorted(entry.items(), key=lambda item: isinstance(item[1], dict))))
-    head = {"format": FORMAT, "key": outlet.key, "title": outlet.title, "summary": outlet.summary}
-    return tomli_w.dumps(head | {"rules": rules})
+    head = {"key": outlet.key, "title": outlet.title, "summary": outlet.summary}
+    if outlet.receives is None:
+        return tomli_w.dumps({"format": _WITHOUT_RECEIVING} | head | {"rules": rules})
+    return tomli_w.dumps({"format": FORMAT} | head | {"receives": outlet.receives.table(), "rules": rules})
 
 
 def with_rule(outlet: Outlet, entry: dict[str, Any]) -> Outlet:
@@ -126,6 +130,17 @@ def _plain_text(data: dict[str, Any], name: str) -> str:
     if not isinstance(text, str) or not text.strip() or len(text) > _LONGEST_TEXT[name] or not text.isprintable():
         raise BadOutlet(f"The {name} of an outlet is one line of up to {_LONGEST_TEXT[name]} letters.")
     return text.strip()
+
+
+def _receives(data: dict[str, Any]) -> Receiving | None:
+    if "receives" not in data:
+        return None
+    if not isinstance(data["receives"], dict):
+        raise BadOutlet("How an outlet receives stands in a table of its own, [receives].")
+    try:
+        return receiving_from(data["receives"])
+    except BadReceiving as error:
+        raise BadOutlet(str(error)) from error
 
 
 def _old_entries(data: dict[str, Any]) -> list[dict[str, Any]]:

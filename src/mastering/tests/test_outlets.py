@@ -75,7 +75,7 @@ class Shipped(TestCase):
             (("key = ", "kee = "), "no place for “kee”"),
             (("[[rules]]", "[[rules"), "not TOML"),
             (("summary =", 'names = "{titel}"\nsummary ='), "no field {titel}"),
-            (("format = 2", "format = 3"), "written by a newer Sermovox"),
+            (("format = 2", "format = 4"), "written by a newer Sermovox"),
             (("summary =", "artwork = { side = 5 }\nsummary ="), "Artwork wants at_least_px"),
         ):
             with self.subTest(said), self.assertRaises(BadOutlet) as caught:

@@ -26,7 +26,7 @@ from sermovox.bench.tools import line, timed
 
 ENCODING = "encoding"
 _WIDTH, _LEFT, _BAR, _LINE = 760, 190, 34, 20
-_FILLS = ("#1f4fa3", "#5a554b", "#8f887a", "#2c6a3c", "#855400", "#a8261c", "#777164", "#6b4a86")
+_FILLS = ("#1f4fa3", "#5a554b", "#8f887a", "#2c6a3c", "#855400", "#a8261c", "#b8a888", "#6b4a86", "#1d1b17")
 
 
 def table(take: Path, folder: Path, minutes: int, outlet_key: str, picture: Path | None) -> None:
@@ -106,7 +106,7 @@ def drawn(stages: dict[str, float], whole_s: float, minutes: int) -> str:
     """The stages as SVG: what the encoder's core does above, what the other does below, to one scale with the whole."""
     others = {name: taken_s for name, taken_s in stages.items() if name != ENCODING}
     longest_s = max(whole_s, stages[ENCODING], sum(others.values()))
-    per_s = (_WIDTH - _LEFT - 20) / longest_s
+    per_s = (_WIDTH - _LEFT - 70) / longest_s
     rows = (
         ("the encoder’s core", {ENCODING: stages[ENCODING]}),
         ("the other core", others),
@@ -133,6 +133,7 @@ def drawn(stages: dict[str, float], whole_s: float, minutes: int) -> str:
         shapes.append(f'<text x="{_LEFT + 20}" y="{y}">{escape(name)}</text>')
         shapes.append(f'<text x="{_LEFT + 270}" y="{y}" text-anchor="end" class="fig">{stages[name]:.2f} s</text>')
         y += _LINE
+    y += 4
     heading = f"Where the time of one file goes: {minutes} minutes of mono into MP3"
     size = f'viewBox="0 0 {_WIDTH} {y}" width="{_WIDTH}" height="{y}"'
     return (

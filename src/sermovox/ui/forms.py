@@ -8,9 +8,14 @@ class Dressed(forms.BaseForm):
 
     def __init__(self, *args, **kwargs):
         super().__init__(*args, **kwargs)
-        for field in self.fields.values():
-            select = isinstance(field.widget, forms.Select)
-            field.widget.attrs.setdefault("class", "form-select" if select else "form-control")
+        dress(self)
+
+
+def dress(form: forms.BaseForm) -> None:
+    """Give each field that a form has by now the look of the page."""
+    for field in form.fields.values():
+        select = isinstance(field.widget, forms.Select)
+        field.widget.attrs.setdefault("class", "form-select" if select else "form-control")
 
 
 def first_error(form: forms.BaseForm) -> str:

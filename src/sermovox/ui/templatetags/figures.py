@@ -22,6 +22,10 @@ MARKS = {
     "cancelled": "cancelled",
     "changed since": "changed",
     "replaced": "replaced",
+    "sending": "sending",
+    "arrived": "arrived",
+    "paused": "paused",
+    "stuck": "stuck",
 }
 
 

@@ -1,0 +1,237 @@
+"""What is sent where, and how far it is: dispatches with their parts, which are the receipts once all arrived."""
+
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from django.conf import settings
+from django.db import models, transaction
+from django.db.models import Q
+from django.urls import reverse
+from django.utils import timezone
+
+from mastering.outlets.receiving import Receiving, receiving_from
+from sermovox import storage
+from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.dispatch import secrets
+
+MOST_TRIES = 8
+_FIRST_PAUSE_S, _LONGEST_PAUSE_S = 15, 3600
+
+
+class Secret(models.Model):
+    """The password of a person's outlet."""
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="outlet_secrets")
+    outlet_key = models.SlugField(max_length=60)
+    token = models.TextField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["owner", "outlet_key"], name="one_secret_of_an_outlet")]
+
+    def __str__(self) -> str:
+        return f"of {self.outlet_key}"
+
+    @classmethod
+    def keep(cls, owner, outlet_key: str, text: str) -> None:
+        """Keep a password in place of the one before; an empty one is none."""
+        own = cls.objects.filter(owner=owner, outlet_key=outlet_key)
+        if text:
+            own.update_or_create(owner=owner, outlet_key=outlet_key, defaults={"token": secrets.sealed(text)})
+        else:
+            own.delete()
+
+    @classmethod
+    def of(cls, owner, outlet_key: str) -> str:
+        """The password in plain text; empty where there is none. Raises NotSent where it cannot be read."""
+        found = cls.objects.filter(owner=owner, outlet_key=outlet_key).first()
+        return secrets.opened(found.token) if found else ""
+
+
+class DispatchQuerySet(models.QuerySet):
+    def of(self, user) -> "DispatchQuerySet":
+        return self.filter(owner=user)
+
+    def under_way(self) -> "DispatchQuerySet":
+        return self.filter(state__in=(Dispatch.State.WAITING, Dispatch.State.SENDING))
+
+    def due(self) -> "DispatchQuerySet":
+        """Those that wait for nothing but a worker."""
+        return self.filter(Q(next_at=None) | Q(next_at__lte=timezone.now()), state=Dispatch.State.WAITING)
+
+
+class Dispatch(models.Model):
+    """Files of a delivery on their way to an outlet. What it says of titles and place stays when these are no more.
+
+    `receiving` is how the outlet received when it was begun, `said` what stands in the way, `replacing` whether files
+    of other content over there give way, `name_taken` whether that is all that is asked.
+    """
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        SENDING = "sending"
+        PAUSED = "paused"
+        ARRIVED = "arrived"
+        STUCK = "stuck"
+        CANCELLED = "cancelled"
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="dispatches")
+    delivery = models.ForeignKey(Delivery, on_delete=models.SET_NULL, null=True, related_name="dispatches")
+    production_title = models.CharField(max_length=200)
+    outlet_key = models.SlugField(max_length=60)
+    outlet_title = models.CharField(max_length=100)
+    receiving = models.JSONField()
+    replacing = models.BooleanField(default=False)
+    name_taken = models.BooleanField(default=False)
+    failing = models.PositiveIntegerField(default=0)
+    state = models.CharField(max_length=12, choices=State, default=State.WAITING)
+    said = models.TextField(blank=True)
+    tries = models.PositiveSmallIntegerField(default=0)
+    next_at = models.DateTimeField(null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    started_bytes = models.PositiveBigIntegerField(default=0)
+    ended_at = models.DateTimeField(null=True)
+
+    objects = DispatchQuerySet.as_manager()
+    OVER = (State.ARRIVED, State.CANCELLED)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.production_title} to {self.outlet_title}"
+
+    def get_absolute_url(self) -> str:
+        return reverse("dispatch:detail", args=[self.pk])
+
+    @property
+    def way(self) -> Receiving:
+        return receiving_from(self.receiving)
+
+    @property
+    def folder(self) -> Path:
+        """Where what goes along lies until it has arrived."""
+        return Path(settings.DATA_DIR) / "dispatch" / str(self.pk)
+
+    @property
+    def is_under_way(self) -> bool:
+        return self.state in (self.State.WAITING, self.State.SENDING)
+
+    @property
+    def is_over(self) -> bool:
+        return self.state in self.OVER
+
+    def begin(self) -> bool:
+        """Take it in hand. False where it is not due, or another goes to the same place just now."""
+        with transaction.atomic():
+            others = Dispatch.objects.filter(owner=self.owner_id, outlet_key=self.outlet_key, state=self.State.SENDING)
+            if others.exists():
+                return False
+            due = Dispatch.objects.due().filter(pk=self.pk)
+            begun = {"started_at": timezone.now(), "started_bytes": self.over_there_bytes}
+            return bool(due.update(state=self.State.SENDING, said="", next_at=None, **begun))
+
+    @property
+    def over_there_bytes(self) -> int:
+        """How much is known to be over there."""
+        return sum(self.parts.values_list("sent_bytes", flat=True))
+
+    def is_wanted(self) -> bool:
+        """Whether nobody has paused or cancelled it meanwhile."""
+        return Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING).exists()
+
+    def settle(self, state: str, said: str = "", *, name_taken: bool = False) -> None:
+        """Note what came of it, unless somebody has paused or cancelled it meanwhile."""
+        ended = timezone.now() if state in (self.State.ARRIVED, self.State.STUCK) else None
+        own = Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING)
+        own.update(state=state, said=said, ended_at=ended, next_at=None, name_taken=name_taken)
+        self.refresh_from_db()
+        if self.is_over:
+            storage.forget_folder(self.folder)
+
+    def put_off(self, said: str, *, moved: bool) -> None:
+        """Try it again later: with longer and longer pauses, and not for ever unless something `moved` meanwhile."""
+        tries = 1 if moved else self.tries + 1
+        if tries > MOST_TRIES:
+            self.settle(self.State.STUCK, f"{said} It was tried {MOST_TRIES} times.")
+            return
+        pause_s = min(_LONGEST_PAUSE_S, _FIRST_PAUSE_S * 2 ** (tries - 1))
+        own = Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING)
+        own.update(
+            state=self.State.WAITING, said=said, tries=tries, next_at=timezone.now() + timedelta(seconds=pause_s)
+        )
+        self.refresh_from_db()
+
+    def pause(self) -> None:
+        Dispatch.objects.under_way().filter(pk=self.pk).update(state=self.State.PAUSED, said="", next_at=None)
+
+    def go_on(self, *, replacing: bool = False) -> bool:
+        """Take it up again, at once; with `replacing`, files over there give way from now on. False where there is
+        nothing to take up.
+        """
+        waiting = Q(state__in=(self.State.PAUSED, self.State.STUCK, self.State.WAITING))
+        own = Dispatch.objects.filter(waiting, pk=self.pk)
+        again = {"state": self.State.WAITING, "said": "", "tries": 0, "next_at": None, "ended_at": None}
+        return bool(own.update(**again, replacing=self.replacing or replacing, name_taken=False))
+
+    def cancel(self) -> None:
+        """Send nothing more. What has arrived stays there."""
+        own = Dispatch.objects.filter(pk=self.pk).exclude(state__in=self.OVER)
+        if own.update(state=self.State.CANCELLED, said="", next_at=None, ended_at=timezone.now()):
+            storage.forget_folder(self.folder)
+
+
+class Part(models.Model):
+    """One file of a dispatch. `file` is none for what goes along, which lies in the dispatch's own folder.
+
+    `name` is what it is called over there, folders and all; `answered` what the far side said, `proof` how it is known
+    that it arrived.
+    """
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        SENDING = "sending"
+        ARRIVED = "arrived"
+        STUCK = "stuck"
+
+    dispatch = models.ForeignKey(Dispatch, on_delete=models.CASCADE, related_name="parts")
+    file = models.ForeignKey(FinishedFile, on_delete=models.SET_NULL, null=True, related_name="dispatched")
+    place = models.PositiveIntegerField()
+    name = models.CharField(max_length=1000)
+    title = models.CharField(max_length=200, blank=True)
+    size_bytes = models.PositiveBigIntegerField()
+    sha256 = models.CharField(max_length=64)
+    fails = models.BooleanField(default=False)
+    state = models.CharField(max_length=12, choices=State, default=State.WAITING)
+    sent_bytes = models.PositiveBigIntegerField(default=0)
+    answered = models.CharField(max_length=300, blank=True)
+    proof = models.CharField(max_length=100, blank=True)
+    arrived_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["place"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def path(self) -> Path | None:
+        """Where its bytes lie here; None where they are no more."""
+        if self.file_id:
+            return self.file.path if self.file else None
+        return self.dispatch.folder / Path(self.name).name
+
+    @property
+    def under_way_as(self) -> str:
+        """What it is called over there until it is whole: by its content, so that no other is gone on with."""
+        return f"{self.name}.{self.sha256[:8]}.part"
+
+    def note(self, **facts) -> None:
+        """Keep some facts of it."""
+        for name, value in facts.items():
+            setattr(self, name, value)
+        self.save(update_fields=list(facts))
+
+    def arrive(self, proof: str) -> None:
+        facts: dict[str, str | int | datetime] = {"state": self.State.ARRIVED, "sent_bytes": self.size_bytes}
+        self.note(**facts, proof=proof, arrived_at=timezone.now())

@@ -1,0 +1,38 @@
+"""What looks after dispatches that wait, and after what lies here for none."""
+
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from sermovox import queue, storage
+from sermovox.dispatch.models import Dispatch
+from sermovox.dispatch.tasks import send_dispatch
+from sermovox.recovery import clears_away, forgotten, looks_after, puts_back
+
+
+@puts_back
+def without_worker() -> None:
+    """Dispatches that no worker is at wait again; what is over there already is found when they are taken up."""
+    with transaction.atomic():
+        in_work = queue.first_arguments(send_dispatch, running=True)
+        sending = Dispatch.objects.filter(state=Dispatch.State.SENDING).exclude(pk__in=in_work)
+        sending.update(state=Dispatch.State.WAITING)
+
+
+@looks_after
+def dispatches() -> None:
+    """Queue those that are due and in no queue."""
+    without_worker()
+    for pk in Dispatch.objects.due().order_by("pk").values_list("pk", flat=True):
+        queue.enqueue_once(send_dispatch, pk, sending=True)
+
+
+@clears_away
+def folders() -> None:
+    """What was to go along with dispatches that are over."""
+    not_over = Dispatch.objects.exclude(state__in=Dispatch.OVER)
+    wanted = {str(pk) for pk in not_over.values_list("pk", flat=True)}
+    for folder in forgotten((Path(settings.DATA_DIR) / "dispatch").glob("*")):
+        if folder.name not in wanted:
+            storage.forget_folder(folder)

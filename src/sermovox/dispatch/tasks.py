@@ -1,0 +1,39 @@
+"""Sending, in the background."""
+
+import logging
+
+from django_tasks import task
+
+from mastering.errors import Cancelled
+from sermovox import storage
+from sermovox.dispatch.models import Dispatch
+from sermovox.dispatch.sending import send
+from sermovox.dispatch.ways.carrier import LineBroke, NameTaken, NotSent
+
+logger = logging.getLogger(__name__)
+
+
+@task()
+def send_dispatch(dispatch_id: int) -> None:
+    """Send a dispatch that is due; what stands in the way is written down with it."""
+    dispatch = Dispatch.objects.select_related("owner").filter(pk=dispatch_id).first()
+    if dispatch is None or not dispatch.begin():
+        return
+    dispatch.refresh_from_db()
+    try:
+        send(dispatch)
+    except Cancelled:
+        return
+    except LineBroke as error:
+        dispatch.put_off(str(error), moved=dispatch.over_there_bytes > dispatch.started_bytes)
+    except NameTaken as error:
+        dispatch.settle(Dispatch.State.STUCK, str(error), name_taken=True)
+    except NotSent as error:
+        dispatch.settle(Dispatch.State.STUCK, str(error))
+    except OSError as error:
+        dispatch.settle(Dispatch.State.STUCK, storage.said_of(error))
+    except Exception:
+        logger.exception("Sending dispatch %s", dispatch_id)
+        dispatch.settle(Dispatch.State.STUCK, "Sermovox stumbled over this. What has arrived is noted; try again.")
+    else:
+        dispatch.settle(Dispatch.State.ARRIVED)

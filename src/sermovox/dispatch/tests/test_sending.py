@@ -1,0 +1,440 @@
+"""Sending: into folders and to a server that misbehaves, across kills, and what it takes for "arrived"."""
+
+import hashlib
+import json
+from datetime import timedelta
+from pathlib import Path
+from unittest.mock import patch
+
+from django.contrib.auth import get_user_model
+from django.test import override_settings
+from django.utils import timezone
+
+from mastering.outlets.receiving import PLAIN, TLS
+from mastering.outlets.rulesheets import parse, shipped, written
+from mastering.tests.signals import speech
+from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.runs import start_run
+from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.sending import BY_SIZE, READ_BACK
+from sermovox.dispatch.tests.servers import PASSWORD, USER, certificate, free_port, ftp_server, trusting
+from sermovox.dispatch.ways.folders import FolderCarrier
+from sermovox.outlets.models import RuleSheet, outlets_of
+from sermovox.recovery import look_after, requeue_tasks
+from sermovox.ui.tests.base import AppTestCase
+
+OUTLET = "podcast-host"
+
+
+class SendingTestCase(AppTestCase):
+    """A delivery of two files, and a folder that may be sent to."""
+
+    def setUp(self):
+        super().setUp()
+        self.there = self.folder / "media" / "player"
+        self.there.mkdir(parents=True)
+        allowed = override_settings(SEND_TO_FOLDERS=[self.folder / "media"], SEND_TO_OWN_NETWORK=True)
+        allowed.enable()
+        self.addCleanup(allowed.disable)
+        for name, seed in (("one.wav", 3), ("two.wav", 8)):
+            self.bring_in(speech(seconds=4, seed=seed), name=name)
+        sections = list(self.production.sections.all())
+        (self.delivery,) = start_run(self.production, [shipped()[OUTLET]], sections)
+        self.work()
+        self.files = list(self.delivery.files.all())
+
+    def state(self, way: str = "folder", *, secret: str = "", **stated):
+        """State how the outlet receives, as its page does."""
+        stated = {"address": str(self.there)} | stated if way == "folder" else stated
+        values = {"way": way, "along": "nothing", "secret": secret} | stated
+        return self.submit(f"/sent/outlets/{OUTLET}/", values, shown=f"/sent/outlets/{OUTLET}/?way={way}")
+
+    def begin(self, **said) -> Dispatch:
+        """Begin to send, as the page does."""
+        ticked = [file.pk for file in self.files if file.state != "fails"]
+        answer = self.client.post(f"/sent/deliveries/{self.delivery.pk}/", {"file": ticked} | said, follow=True)
+        dispatch = Dispatch.objects.first()
+        self.assertIsNotNone(dispatch, answer.content.decode())
+        return dispatch
+
+    def sent(self, **said) -> Dispatch:
+        dispatch = self.begin(**said)
+        self.work()
+        dispatch.refresh_from_db()
+        return dispatch
+
+    def again(self, dispatch: Dispatch) -> Dispatch:
+        """What the supervisor does once the next try is due."""
+        Dispatch.objects.filter(pk=dispatch.pk, state="waiting").update(next_at=timezone.now() - timedelta(seconds=1))
+        look_after()
+        self.work()
+        dispatch.refresh_from_db()
+        return dispatch
+
+    def assertThere(self, folder: Path | None = None):
+        """All files of the delivery lie there whole, and nothing else does."""
+        folder = folder or self.there
+        found = {path.name: hashlib.sha256(path.read_bytes()).hexdigest() for path in folder.iterdir()}
+        self.assertEqual(found, {file.name: file.sha256 for file in self.files})
+
+
+class IntoFolders(SendingTestCase):
+    def test_files_arrive_and_are_read_back(self):
+        self.assertContains(self.state(), "receives by A folder or device")
+        dispatch = self.sent()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere()
+        self.assertEqual({part.proof for part in dispatch.parts.all()}, {READ_BACK})
+        page = self.client.get(dispatch.get_absolute_url())
+        self.assertContains(page, "All 2 files have arrived")
+        receipt = json.loads(self.client.get(f"{dispatch.get_absolute_url()}receipt.json").content)
+        self.assertEqual([file["sha256"] for file in receipt["files"]], [file.sha256 for file in self.files])
+        self.assertEqual((receipt["sent_by"], receipt["to"]), ("Ilse Brandt", str(self.there)))
+        lines = self.client.get(f"{dispatch.get_absolute_url()}receipt.csv").content.decode().splitlines()
+        self.assertEqual(len(lines), 3)
+        self.assertContains(self.client.get("/sent/"), "2 of 2")
+
+    def test_what_goes_along_lies_beside_the_sound_and_is_no_longer_kept_here(self):
+        self.state(along="all there is", folder="{production|plain|join:-}/../{author}")
+        dispatch = self.begin()
+        self.assertTrue(any(dispatch.folder.iterdir()))
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "arrived", dispatch.said)
+        names = {path.name for path in (self.there / "Salt-and-Cedar").iterdir()}
+        self.assertLessEqual({"manifest.csv", "manifest.json", *(file.name for file in self.files)}, names)
+        self.assertFalse(dispatch.folder.exists())
+
+    def test_another_file_of_that_name_stays_unless_it_may_be_replaced(self):
+        self.state()
+        mine = self.there / self.files[0].name
+        mine.write_bytes(b"somebody else's")
+        dispatch = self.sent()
+        self.assertEqual(dispatch.state, "stuck")
+        self.assertIn("already, of 15 bytes", dispatch.said)
+        self.assertEqual(mine.read_bytes(), b"somebody else's")
+        self.assertContains(self.client.get(dispatch.get_absolute_url()), "Replace what is there")
+        self.client.post(f"{dispatch.get_absolute_url()}go-on/", {"replacing": "yes"})
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "arrived")
+        self.assertThere()
+
+    def test_what_is_there_already_is_not_sent_once_more(self):
+        self.state()
+        self.sent()
+        before = {path.name: path.stat().st_mtime_ns for path in self.there.iterdir()}
+        self.assertEqual(self.sent().state, "arrived")
+        self.assertEqual({path.name: path.stat().st_mtime_ns for path in self.there.iterdir()}, before)
+
+    def test_a_file_that_broke_off_is_gone_on_with(self):
+        self.state()
+        dispatch = self.begin()
+        part = dispatch.parts.first()
+        half = part.size_bytes // 2
+        (self.there / part.under_way_as).write_bytes(part.path.read_bytes()[:half])
+        begun_at = []
+        put = FolderCarrier.put
+
+        def noted(carrier, name, source, start, told):
+            begun_at.append(start)
+            return put(carrier, name, source, start, told)
+
+        with patch.object(FolderCarrier, "put", noted):
+            self.work()
+        self.assertEqual(begun_at, [half, 0])
+        dispatch.refresh_from_db()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere()
+
+    def test_what_came_out_wrong_over_there_is_taken_away(self):
+        self.state()
+        dispatch = self.begin()
+        part = dispatch.parts.first()
+        (self.there / part.under_way_as).write_bytes(bytes(part.size_bytes // 2))
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "stuck")
+        self.assertIn("was not what was sent", dispatch.said)
+        self.assertEqual(list(self.there.iterdir()), [])
+        self.client.post(f"{dispatch.get_absolute_url()}go-on/")
+        self.work()
+        self.assertThere()
+
+    def test_damage_here_is_never_sent_under_a_files_name(self):
+        self.state()
+        dispatch = self.begin()
+        path = self.files[1].path
+        path.write_bytes(path.read_bytes()[:-1] + b"?")
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "stuck")
+        self.assertIn("is damaged here", dispatch.said)
+        self.assertEqual([path.name for path in self.there.iterdir()], [self.files[0].name])
+
+    def test_a_file_that_fails_goes_only_when_that_is_said(self):
+        self.state()
+        FinishedFile.objects.filter(pk=self.files[1].pk).update(state="fails")
+        page = self.client.get(f"/sent/deliveries/{self.delivery.pk}/")
+        self.assertContains(page, f'aria-label="{self.files[0].name}" data-one checked')
+        self.assertNotContains(page, f'aria-label="{self.files[1].name}" data-one checked')
+        chosen = {"file": [file.pk for file in self.files]}
+        answer = self.client.post(f"/sent/deliveries/{self.delivery.pk}/", chosen, follow=True)
+        self.assertContains(answer, "fails. Say that it is to go all the same")
+        dispatch = self.sent(**chosen, failing="on")
+        self.assertEqual((dispatch.state, dispatch.failing), ("arrived", 1))
+        self.assertContains(self.client.get(dispatch.get_absolute_url()), "1 file went though it fails")
+
+    def test_folders_that_may_not_be_written_are_refused(self):
+        (self.folder / "media" / ".hidden").mkdir()
+        (self.folder / "elsewhere").mkdir()
+        (self.folder / "media" / "link").symlink_to(self.folder / "elsewhere")
+        for address, said in (
+            (str(self.folder / "elsewhere"), "may not write to"),
+            (str(self.folder / "media" / "link"), "may not write to"),
+            (str(self.folder / "media" / ".hidden"), "may not write to"),
+            (str(self.folder / "media" / "gone"), "There is no folder"),
+            ("player", "wants all folders above it"),
+        ):
+            with self.subTest(address):
+                self.state(address=address)
+                dispatch = self.sent()
+                self.assertEqual(dispatch.state, "stuck")
+                self.assertIn(said, dispatch.said)
+
+    def test_too_little_room_is_seen_before_anything_is_sent(self):
+        self.state()
+        with patch("sermovox.dispatch.ways.folders.FolderCarrier.left_bytes", return_value=1000):
+            dispatch = self.sent()
+        self.assertIn("There is room for 0 MB there", dispatch.said)
+        self.assertEqual(list(self.there.iterdir()), [])
+
+
+class AcrossKills(SendingTestCase):
+    def test_a_kill_between_the_name_and_the_note_sends_nothing_twice(self):
+        self.state()
+        dispatch = self.begin()
+        first = dispatch.parts.first()
+        first.note(state=Part.State.SENDING, sent_bytes=first.size_bytes)
+        (self.there / first.name).write_bytes(first.path.read_bytes())
+        before = (self.there / first.name).stat().st_mtime_ns
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "arrived")
+        self.assertEqual((self.there / first.name).stat().st_mtime_ns, before)
+
+    def test_a_dispatch_without_its_worker_waits_again_and_arrives(self):
+        self.state()
+        dispatch = self.begin()
+        Dispatch.objects.filter(pk=dispatch.pk).update(state="sending")
+        requeue_tasks()
+        look_after()
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "arrived")
+
+    def test_two_to_the_same_outlet_go_one_after_the_other(self):
+        self.state()
+        first = self.begin()
+        Dispatch.objects.filter(pk=first.pk).update(state="sending")
+        second = self.begin()
+        self.assertFalse(second.begin())
+        Dispatch.objects.filter(pk=first.pk).update(state="cancelled")
+        self.assertTrue(second.begin())
+
+    def test_pausing_and_cancelling_stop_what_is_under_way(self):
+        self.state()
+        with patch("sermovox.dispatch.sending._TOLD_EVERY_S", -1.0):
+            for action, state in (("pause", "paused"), ("cancel", "cancelled")):
+                dispatch = self.begin(replacing="on")
+                wanted = Dispatch.is_wanted
+
+                def stopped(self, wanted=wanted, action=action):
+                    getattr(self, action)()
+                    return wanted(self)
+
+                with patch.object(Dispatch, "is_wanted", stopped):
+                    self.work()
+                dispatch.refresh_from_db()
+                self.assertEqual(dispatch.state, state)
+                self.assertFalse((self.there / self.files[0].name).exists())
+        paused = Dispatch.objects.get(state="paused")
+        self.client.post(f"{paused.get_absolute_url()}go-on/")
+        self.work()
+        paused.refresh_from_db()
+        self.assertEqual(paused.state, "arrived")
+        self.assertThere()
+
+
+class ByFtp(SendingTestCase):
+    def setUp(self):
+        super().setUp()
+        self.port, self.mischief = self.enterContext(ftp_server(self.there))
+        self.ftp = {"address": f"localhost:{self.port}", "user": USER, "security": PLAIN}
+
+    def state_ftp(self, **more):
+        return self.state("ftp", secret=PASSWORD, **self.ftp | more)
+
+    def test_files_arrive_in_a_folder_of_the_server(self):
+        self.state_ftp(folder="incoming/{production|plain|join:-}")
+        dispatch = self.sent()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere(self.there / "incoming" / "Salt-and-Cedar")
+        self.assertEqual({part.proof for part in dispatch.parts.all()}, {BY_SIZE})
+        self.assertIn("226", dispatch.parts.first().answered)
+
+    def test_a_line_that_drops_is_gone_on_with_until_all_is_there(self):
+        self.state_ftp()
+        size = self.files[0].path.stat().st_size
+        self.mischief.drops_after_bytes = [size // 10 * tenth for tenth in (1, 3, 2)]
+        with patch("sermovox.dispatch.ways.ftp.CHUNK_BYTES", 4096):
+            dispatch = self.sent()
+            dropped = 0
+            while dispatch.state == "waiting":
+                dropped += 1
+                self.assertIn("The line to localhost broke", dispatch.said)
+                self.assertGreater(dispatch.next_at, timezone.now())
+                self.assertNotIn(self.files[0].name, [path.name for path in self.there.iterdir()])
+                dispatch = self.again(dispatch)
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertEqual(dropped, 3)
+        self.assertThere()
+
+    def test_what_stands_in_the_way_is_said(self):
+        for more, said in (
+            ({"secret": "wrong"}, "does not let “station” in"),
+            ({"address": "localhost:21:9"}, ""),
+            ({"address": f"localhost:{free_port()}"}, "takes no calls at port"),
+            ({"address": "no-such-server.invalid"}, "There is no server called no-such-server.invalid"),
+        ):
+            with self.subTest(more):
+                page = self.state("ftp", **{"secret": PASSWORD} | self.ftp | more)
+                if not said:
+                    self.assertContains(page, "is no address of a server")
+                    continue
+                self.assertIn(said, self.sent().said)
+
+    def test_a_server_without_room_and_one_that_lies_leave_nothing_under_a_name(self):
+        self.state_ftp()
+        self.mischief.is_full = True
+        dispatch = self.sent()
+        self.assertEqual(dispatch.state, "stuck")
+        self.assertIn("has no room left", dispatch.said)
+        self.mischief.is_full, self.mischief.size_off_by = False, -7
+        self.client.post(f"{dispatch.get_absolute_url()}go-on/")
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual(dispatch.state, "stuck")
+        self.assertIn("was not what was sent", dispatch.said)
+        self.assertEqual(list(self.there.iterdir()), [])
+
+    def test_what_has_a_receipt_is_not_sent_twice_and_what_changed_alone_is(self):
+        self.state_ftp()
+        self.sent()
+        stored = list(self.mischief.stored)
+        again = self.sent()
+        self.assertEqual(again.state, "arrived", again.said)
+        self.assertEqual(self.mischief.stored, stored)
+        changed = self.files[1]
+        changed.path.write_bytes(changed.path.read_bytes()[::-1])
+        changed.sha256 = hashlib.sha256(changed.path.read_bytes()).hexdigest()
+        changed.save()
+        # As large as before, so only the receipt tells that it is another.
+        self.assertTrue(self.sent().name_taken)
+        self.assertEqual(self.sent(replacing="on").state, "arrived")
+        self.assertEqual(self.mischief.stored, [*stored, Part(name=changed.name, sha256=changed.sha256).under_way_as])
+        self.assertThere()
+
+    def test_it_is_not_tried_for_ever(self):
+        self.state_ftp(address=f"localhost:{free_port()}")
+        dispatch = self.sent()
+        for _ in range(8):
+            dispatch = self.again(dispatch)
+        self.assertEqual(dispatch.state, "stuck")
+        self.assertIn("It was tried 8 times", dispatch.said)
+
+    def test_this_machines_own_network_is_reached_only_where_that_is_allowed(self):
+        self.state_ftp()
+        with override_settings(SEND_TO_OWN_NETWORK=False):
+            for address in (f"localhost:{self.port}", f"127.0.0.1:{self.port}", f"[::ffff:127.0.0.1]:{self.port}"):
+                with self.subTest(address):
+                    self.state_ftp(address=address)
+                    self.assertIn("may not be reached from here", self.sent().said)
+
+    def test_a_line_is_encrypted_only_with_a_certificate_to_be_trusted(self):
+        good, old = certificate(self.folder), certificate(self.folder, name="old", days=-1)
+        for path, said in ((good, ""), (old, "certificate")):
+            with ftp_server(self.there, certificate=path) as (port, _):
+                self.state_ftp(address=f"localhost:{port}", security=TLS)
+                self.assertIn("is not to be trusted", self.sent().said)
+                with patch("sermovox.dispatch.ways.ftp.ssl.create_default_context", trusting(path)):
+                    dispatch = self.sent()
+                if said:
+                    self.assertIn("is not to be trusted", dispatch.said)
+                    self.assertEqual(list(self.there.glob("*.mp3"))[2:], [])
+                else:
+                    self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+                    self.assertThere()
+        # One that speaks no TLS is told apart from a wrong password.
+        self.state_ftp(security=TLS)
+        self.assertIn("knows no encrypted lines", self.sent().said)
+
+
+class HowAnOutletReceives(SendingTestCase):
+    def test_the_sheet_carries_the_way_and_no_secret(self):
+        self.state("ftp", secret=PASSWORD, address="files.example.org", user=USER, security=TLS, folder="{title}")
+        sheet = RuleSheet.objects.get(key=OUTLET)
+        self.assertEqual(sheet.outlet.receives.where, f"files.example.org as {USER}")
+        self.assertNotIn(PASSWORD, sheet.toml)
+        self.assertEqual(parse(written(sheet.outlet)), sheet.outlet)
+        self.assertEqual(Secret.of(self.narrator, OUTLET), PASSWORD)
+        self.assertNotIn(PASSWORD, Secret.objects.get().token)
+        page = self.client.get(f"/sent/outlets/{OUTLET}/")
+        self.assertContains(page, "kept, encrypted")
+        self.assertNotContains(page, PASSWORD)
+        # Empty leaves the password as it is.
+        self.state("ftp", address="other.example.org", user=USER, security=TLS)
+        self.assertEqual(Secret.of(self.narrator, OUTLET), PASSWORD)
+        self.client.post(f"/sent/outlets/{OUTLET}/forget/")
+        self.assertIsNone(outlets_of(self.narrator)[OUTLET].receives)
+        self.assertEqual(Secret.of(self.narrator, OUTLET), "")
+
+    def test_a_password_under_another_key_is_asked_for_again(self):
+        self.state("ftp", secret=PASSWORD, address="localhost", user=USER, security=TLS)
+        dispatch = self.begin()
+        with override_settings(SECRET_KEY="another installation's"):
+            self.work()
+        dispatch.refresh_from_db()
+        self.assertIn("Enter it again", dispatch.said)
+
+    def test_a_finished_file_is_not_changed_by_how_its_outlet_receives(self):
+        self.state()
+        page = self.client.get(f"/productions/{self.production.pk}/")
+        self.assertNotContains(page, "changed since it was made")
+
+    def test_reaching_says_what_works_and_leaves_nothing_behind(self):
+        self.state(folder="incoming/{title}")
+        answer = self.client.post(f"/sent/outlets/{OUTLET}/reach/")
+        for said in ("lets Sermovox in", "The folder incoming/ is not there", "is gone again", "There is room for"):
+            self.assertContains(answer, said)
+        self.assertEqual(list(self.there.iterdir()), [])
+        with ftp_server(self.there) as (port, _):
+            ftp = {"address": f"localhost:{port}", "user": USER, "security": PLAIN}
+            self.state("ftp", secret=PASSWORD, **ftp)
+            self.assertContains(self.client.post(f"/sent/outlets/{OUTLET}/reach/"), "is gone again")
+            self.state("ftp", secret="no", **ftp)
+            self.assertContains(self.client.post(f"/sent/outlets/{OUTLET}/reach/"), "does not let “station” in")
+        self.assertEqual(list(self.there.iterdir()), [])
+
+    def test_somebody_elses_is_not_there(self):
+        self.state()
+        dispatch = self.sent()
+        self.client.force_login(get_user_model().objects.create_user("other"))
+        for address in (
+            dispatch.get_absolute_url(),
+            f"{dispatch.get_absolute_url()}receipt.json",
+            f"/sent/deliveries/{self.delivery.pk}/",
+        ):
+            self.assertEqual(self.client.get(address).status_code, 404, address)
+        self.assertEqual(self.client.post(f"{dispatch.get_absolute_url()}cancel/").status_code, 404)
+        self.assertNotContains(self.client.get("/sent/"), "Salt and Cedar")

@@ -1,0 +1,21 @@
+"""Sending, and what was sent."""
+
+from django.urls import path
+
+from sermovox.dispatch import views
+
+app_name = "dispatch"
+urlpatterns = [
+    path("", views.sent, name="sent"),
+    path("outlets/<slug:key>/", views.receives, name="receives"),
+    path("outlets/<slug:key>/reach/", views.reach_now, name="reach"),
+    path("outlets/<slug:key>/forget/", views.forget, name="forget"),
+    path("deliveries/<int:pk>/", views.send, name="send"),
+    path("<int:pk>/", views.detail, name="detail"),
+    path("<int:pk>/progress/", views.progress, name="progress"),
+    path("<int:pk>/pause/", views.pause, name="pause"),
+    path("<int:pk>/go-on/", views.go_on, name="go-on"),
+    path("<int:pk>/cancel/", views.cancel, name="cancel"),
+    path("<int:pk>/receipt.csv", views.receipt, {"kind": "csv"}, name="receipt.csv"),
+    path("<int:pk>/receipt.json", views.receipt, {"kind": "json"}, name="receipt.json"),
+]

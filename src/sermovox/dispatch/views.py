@@ -1,0 +1,208 @@
+"""How outlets receive, sending a delivery, and what was sent."""
+
+from dataclasses import replace
+from functools import partial
+
+from django.contrib import messages
+from django.core.paginator import Paginator
+from django.db import transaction
+from django.db.models import Count, Q, Sum
+from django.http import Http404, HttpResponse
+from django.shortcuts import redirect, render
+from django.utils import timezone
+from django.views.decorators.http import require_POST
+
+from mastering.errors import MasteringError
+from mastering.outlets.outlet import BadOutlet, Outlet
+from mastering.outlets.receiving import WAYS
+from sermovox.deliveries.bundles import of_run
+from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.dispatch import receipts, sending
+from sermovox.dispatch.forms import ReceivingForm, SendForm, WayForm
+from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.reaching import Step, reach
+from sermovox.dispatch.tasks import send_dispatch
+from sermovox.dispatch.ways.carrier import NotSent
+from sermovox.outlets.models import RuleSheet, outlets_of
+from sermovox.queue import enqueue_once
+from sermovox.ui.owned import owned
+from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
+
+_DISPATCHES = Dispatch.objects.select_related("delivery__production", "owner")
+_A_PAGE = 100
+_ARRIVED = Q(parts__state=Part.State.ARRIVED)
+
+
+def sent(request):
+    """Every dispatch, newest first."""
+    every = Dispatch.objects.of(request.user).annotate(
+        part_count=Count("parts"),
+        arrived_count=Count("parts", filter=_ARRIVED),
+        whole_bytes=Sum("parts__size_bytes"),
+    )
+    return render(request, "dispatch/sent.html", {"page": Paginator(every, _A_PAGE).get_page(request.GET.get("page"))})
+
+
+def receives(request, key: str):
+    """How an outlet receives: its form, and what was written into it."""
+    outlet = _mine(request, key)
+    stated = outlet.receives.way if outlet.receives else next(iter(WAYS))
+    asked = WayForm(request.POST if request.method == "POST" else {"way": request.GET.get("way", stated)})
+    kind = WAYS[asked.cleaned_data["way"] if asked.is_valid() else stated]
+    form = ReceivingForm(kind, outlet.receives, request.POST if request.method == "POST" else None)
+    seen = revision_of(outlet.receives)
+    if request.method == "POST" and not is_as_seen(request, seen):
+        messages.error(request, ELSEWHERE)
+        return redirect("dispatch:receives", key)
+    if request.method == "POST" and form.is_valid():
+        try:
+            with transaction.atomic():
+                if form.receiving != outlet.receives:
+                    changed = replace(outlet, receives=form.receiving)
+                    RuleSheet.change(request.user, changed, f"How it receives: {kind.title}")
+                if secret := form.cleaned_data.get("secret"):
+                    Secret.keep(request.user, key, secret)
+        except BadOutlet as error:
+            messages.error(request, str(error))
+            return redirect("dispatch:receives", key)
+        messages.success(request, f"{outlet.title} receives by {kind.title}. Try now whether it can be reached.")
+        return redirect("dispatch:receives", key)
+    context = {
+        "outlet": outlet,
+        "form": form,
+        "kind": kind,
+        "kinds": WAYS.values(),
+        "seen": seen,
+        "has_secret": Secret.objects.filter(owner=request.user, outlet_key=key).exists(),
+    }
+    return render(request, "dispatch/receives.html", context)
+
+
+@require_POST
+def reach_now(request, key: str):
+    """Try the way as it is stated."""
+    outlet = _mine(request, key)
+    if outlet.receives is None:
+        raise Http404
+    try:
+        steps = reach(outlet.receives, Secret.of(request.user, key))
+    except NotSent as error:
+        steps = [Step(False, str(error))]
+    return render(request, "dispatch/_reached.html", {"steps": steps, "at": timezone.now()})
+
+
+@require_POST
+def forget(request, key: str):
+    """State no longer how an outlet receives, and forget its password."""
+    outlet = _mine(request, key)
+    Secret.keep(request.user, key, "")
+    if outlet.receives:
+        RuleSheet.change(request.user, replace(outlet, receives=None), "It is not stated any more how it receives")
+    messages.success(request, "It is forgotten, with its password.")
+    return redirect("outlets:sheet", key)
+
+
+def send(request, pk: int):
+    """What would be sent of a delivery, and sending it."""
+    delivery = owned(request, Delivery.objects.select_related("production"), pk=pk)
+    outlet = outlets_of(request.user).get(delivery.outlet_key)
+    bundle = of_run(delivery)
+    form = SendForm(bundle.files, request.POST if request.method == "POST" else None)
+    if request.method == "POST" and outlet and form.is_valid():
+        try:
+            said = form.cleaned_data
+            wishes = {"failing": said["failing"], "replacing": said["replacing"]}
+            dispatch = sending.begin(delivery, outlet, said["file"], **wishes)
+        except MasteringError as error:
+            messages.error(request, str(error))
+            return redirect("dispatch:send", pk)
+        _queue(dispatch)
+        return redirect(dispatch)
+    last = delivery.dispatches.order_by("-pk").first()
+    context = {
+        "delivery": delivery,
+        "outlet": outlet,
+        "bundle": bundle,
+        "form": form,
+        "last": last,
+        "receiving": outlet.receives if outlet else None,
+        "folder": sending.folder_over_there(bundle, outlet.receives) if outlet and outlet.receives else "",
+        "failing": [file for file in bundle.files if file.state == FinishedFile.State.FAILS],
+        "whole_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
+    }
+    return render(request, "dispatch/send.html", context)
+
+
+def detail(request, pk: int):
+    return render(request, "dispatch/detail.html", _shown(owned(request, _DISPATCHES, pk=pk)))
+
+
+def progress(request, pk: int):
+    """The part of the page that changes while it is sent."""
+    return render(request, "dispatch/_dispatch.html", _shown(owned(request, _DISPATCHES, pk=pk)))
+
+
+@require_POST
+def pause(request, pk: int):
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    dispatch.pause()
+    return redirect(dispatch)
+
+
+@require_POST
+def go_on(request, pk: int):
+    """Go on with what was paused, is stuck, or waits for its next try."""
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    if dispatch.go_on(replacing="replacing" in request.POST):
+        _queue(dispatch)
+    return redirect(dispatch)
+
+
+@require_POST
+def cancel(request, pk: int):
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    dispatch.cancel()
+    return redirect(dispatch)
+
+
+def receipt(request, pk: int, kind: str):
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    make, content_type = _RECEIPTS[kind]
+    response = HttpResponse(make(dispatch), content_type=content_type)
+    response["Content-Disposition"] = f'attachment; filename="receipt-{dispatch.pk}.{kind}"'
+    return response
+
+
+_RECEIPTS = {
+    "csv": (receipts.as_csv, "text/csv; charset=utf-8"),
+    "json": (receipts.as_json, "application/json"),
+}
+
+
+def _mine(request, key: str) -> Outlet:
+    outlet = outlets_of(request.user).get(key)
+    if outlet is None:
+        raise Http404
+    return outlet
+
+
+def _queue(dispatch: Dispatch) -> None:
+    transaction.on_commit(partial(enqueue_once, send_dispatch, dispatch.pk, sending=True))
+
+
+def _shown(dispatch: Dispatch) -> dict:
+    parts = list(dispatch.parts.all())
+    whole, done = sum(part.size_bytes for part in parts), sum(part.sent_bytes for part in parts)
+    elapsed_s = (timezone.now() - dispatch.started_at).total_seconds() if dispatch.started_at else 0.0
+    moving = dispatch.state == Dispatch.State.SENDING and elapsed_s > 1
+    speed = (done - dispatch.started_bytes) / elapsed_s if moving else 0.0
+    return {
+        "dispatch": dispatch,
+        "parts": parts,
+        "whole_bytes": whole,
+        "done_bytes": done,
+        "share": done / whole if whole else 0.0,
+        "speed": speed,
+        "seconds_left": (whole - done) / speed if speed > 0 else None,
+        "arrived": sum(part.state == Part.State.ARRIVED for part in parts),
+    }

@@ -1,0 +1,72 @@
+"""What every way of sending can do, and what goes wrong on the way."""
+
+from collections.abc import Callable
+from types import TracebackType
+from typing import Protocol, Self
+
+from mastering.errors import MasteringError
+
+CHUNK_BYTES = 1 << 18
+Told = Callable[[int], None]
+"""Called with the bytes that are over there so far; may raise to stop."""
+
+
+class NotSent(MasteringError):
+    """It cannot be sent as things stand; the text says what to do."""
+
+
+class NameTaken(NotSent):
+    """A file over there has the name, and it is not known to be this one."""
+
+
+class LineBroke(NotSent):
+    """Something on the way that may be over in a while: it is tried again."""
+
+
+class Readable(Protocol):
+    """What is sent: read from where it is, to its end."""
+
+    def read(self, count: int = -1, /) -> bytes: ...
+
+
+class Carrier(Protocol):
+    """A way that is open. Names may have folders in them, with slashes; all raise NotSent or LineBroke.
+
+    `goes_on` tells whether a file that broke off can be gone on with where it was.
+    """
+
+    goes_on: bool
+
+    def __enter__(self) -> Self: ...
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+    def make_folder(self, name: str) -> None:
+        """Make a folder with all above it, where it is not there."""
+        ...
+
+    def size_of(self, name: str) -> int | None:
+        """The bytes of a file over there; None where there is none."""
+        ...
+
+    def sha256_of(self, name: str) -> str | None:
+        """The hash of a file over there; None where it cannot be told without fetching it."""
+        ...
+
+    def put(self, name: str, source: Readable, start: int, told: Told) -> str:
+        """Send what `source` still has, from byte `start` of the file on. Returns what the far side answered."""
+        ...
+
+    def rename(self, name: str, new: str) -> None:
+        """Give a file another name that nobody has."""
+        ...
+
+    def delete(self, name: str) -> None:
+        """Delete a file, where it is there."""
+        ...
+
+    def left_bytes(self) -> int | None:
+        """How much room is left; None where that cannot be told."""
+        ...

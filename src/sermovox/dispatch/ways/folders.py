@@ -1,0 +1,133 @@
+"""Copying into a folder of this machine, or of a device that is mounted on it."""
+
+import errno
+import hashlib
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from django.conf import settings
+
+from mastering.audio.placing import flush
+from mastering.outlets.receiving import Receiving
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, LineBroke, NameTaken, NotSent, Readable, Told
+
+_GONE = (errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN)
+
+
+class FolderCarrier:
+    """Copies into a folder, reads back what it copied."""
+
+    goes_on = True
+
+    def __init__(self, receiving: Receiving, secret: str):
+        self._top = Path(receiving.address).expanduser()
+
+    def __enter__(self) -> Self:
+        if not self._top.is_absolute():
+            raise NotSent("The folder wants all folders above it, from the very first, such as /media/player.")
+        with _in_words(self._top):
+            # As it really is: a link may lead anywhere.
+            self._top = self._top.resolve()
+            if not _may_be_written(self._top):
+                allowed = ", ".join(str(folder) for folder in settings.SEND_TO_FOLDERS)
+                raise NotSent(
+                    f"Sermovox may not write to {self._top}. It may write to folders in {allowed or 'no place'}; "
+                    "whoever looks after it can allow others (SERMOVOX_SEND_TO)."
+                )
+            if not self._top.is_dir():
+                raise NotSent(f"There is no folder {self._top}. Make it, or mount the device, then try again.")
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        pass
+
+    def make_folder(self, name: str) -> None:
+        with _in_words(self._path(name)):
+            self._path(name).mkdir(parents=True, exist_ok=True)
+
+    def size_of(self, name: str) -> int | None:
+        with _in_words(self._path(name)):
+            try:
+                return self._path(name).stat().st_size
+            except FileNotFoundError:
+                return None
+
+    def sha256_of(self, name: str) -> str | None:
+        with _in_words(self._path(name)), self._path(name).open("rb") as file:
+            if hasattr(os, "posix_fadvise"):
+                # From the device, not from what is still in memory of it.
+                os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+            return hashlib.file_digest(file, "sha256").hexdigest()
+
+    def put(self, name: str, source: Readable, start: int, told: Told) -> str:
+        path = self._path(name)
+        with _in_words(path), path.open("r+b" if start else "wb") as file:
+            file.truncate(start)
+            file.seek(start)
+            while chunk := source.read(CHUNK_BYTES):
+                file.write(chunk)
+                start += len(chunk)
+                told(start)
+            file.flush()
+            flush(path)
+        return "copied"
+
+    def rename(self, name: str, new: str) -> None:
+        with _in_words(self._path(new)):
+            try:
+                os.link(self._path(name), self._path(new))
+            except FileExistsError:
+                raise NameTaken(f"There is a file called {new} already.") from None
+            except OSError as error:
+                # Some devices know no links; a name that was taken meanwhile is seen as well as can be.
+                if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
+                    raise
+                if self._path(new).exists():
+                    raise NameTaken(f"There is a file called {new} already.") from None
+                self._path(name).rename(self._path(new))
+            else:
+                self._path(name).unlink()
+
+    def delete(self, name: str) -> None:
+        with _in_words(self._path(name)):
+            self._path(name).unlink(missing_ok=True)
+
+    def left_bytes(self) -> int | None:
+        with _in_words(self._top):
+            return shutil.disk_usage(self._top).free
+
+    def _path(self, name: str) -> Path:
+        path = self._top / name
+        if not path.resolve().is_relative_to(self._top):
+            raise NotSent(f"{name} would lie outside of {self._top}.")
+        return path
+
+
+def _may_be_written(folder: Path) -> bool:
+    """Whether it lies where sending is allowed: no hidden folder, and none of Sermovox's own."""
+    hidden = any(part.startswith(".") for part in folder.parts)
+    allowed = any(folder.is_relative_to(each) for each in settings.SEND_TO_FOLDERS)
+    return allowed and not hidden and not folder.is_relative_to(settings.DATA_DIR)
+
+
+@contextmanager
+def _in_words(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise NotSent(f"There is no room left in {path.parent}. Make room, then try again.") from error
+        if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
+            raise NotSent(f"Sermovox may not write {path}. Allow it, then try again.") from error
+        if error.errno in (errno.ENAMETOOLONG, errno.EINVAL):
+            raise NotSent(f"{path.name} cannot be held by {path.parent}. Change the pattern of names.") from error
+        if error.errno in _GONE:
+            raise LineBroke(f"{path.parent} is gone: {error.strerror}. Mount the device again.") from error
+        raise NotSent(f"{path}: {error.strerror}.") from error
