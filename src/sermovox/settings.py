@@ -60,6 +60,7 @@ WATCHED_DIR = Path(os.environ["SERMOVOX_WATCHED"]).resolve() if os.environ.get("
 _USUAL_FOLDERS = (Path.home(), "/media", "/mnt", "/run/media", "/Volumes")
 _ALLOWED_FOLDERS = os.environ.get("SERMOVOX_SEND_TO", os.pathsep.join(map(str, _USUAL_FOLDERS)))
 SEND_TO_FOLDERS = [Path(folder).resolve() for folder in _ALLOWED_FOLDERS.split(os.pathsep) if folder]
+STAND_IN_PORT = int(os.environ.get("SERMOVOX_STAND_IN_PORT", 8521))
 SEND_TO_OWN_NETWORK = os.environ.get("SERMOVOX_SEND_TO_OWN_NETWORK") == "1"
 
 # A running order may have ten thousand sections, each with a tick box; a pasted script may be a whole book.
@@ -86,6 +87,7 @@ INSTALLED_APPS = [
     "sermovox.dispatch",
     "sermovox.bins",
     "sermovox.board",
+    "sermovox.standins",
     "sermovox.demo",
 ]
 

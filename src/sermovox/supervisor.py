@@ -89,6 +89,10 @@ class Supervisor:
         # Lines are slow, and wait for nobody's encoder; nor does that wait for them.
         self._workers.append(Child("worker that sends", _worker_command(queue.SENDING)))
         self._children = [server, *self._workers]
+        if demo:
+            place = str(Path(settings.DATA_DIR) / "stand-ins" / "station")
+            station = [sys.executable, "-m", "sermovox.standins.station", str(settings.STAND_IN_PORT), place]
+            self._children.append(Child("stand-in of a station", lambda _: station))
         if settings.WATCHED_DIR:
             command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
             self._children.append(Child("watcher of the folder", lambda _: command))

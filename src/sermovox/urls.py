@@ -14,6 +14,7 @@ urlpatterns = [
     path("levels/", include("sermovox.levelling.urls")),
     path("outlets/", include("sermovox.outlets.urls")),
     path("deliveries/", include("sermovox.deliveries.urls")),
+    path("stand-ins/", include("sermovox.standins.urls")),
     path("sent/", include("sermovox.dispatch.urls")),
 ]
 

@@ -111,6 +111,8 @@ PROGRAMME_SECTIONS = [
     ),
 ]
 
+STATION_FOLDER = "incoming/{production|plain|join:-}"
+
 LINES = {
     "title": "The Toll at Wether Bridge",
     "author": "Hollin and Pike",

@@ -37,8 +37,10 @@ def queue_measuring(recording: Recording) -> None:
 
 
 def queue_drawing(recording: Recording) -> None:
-    """Have a measured recording drawn again, if that is not in the queue already."""
-    if not is_queued(draw_recording, recording.pk):
+    """Have a measured recording drawn again, if that is not in the queue already. One that is still to be measured is
+    drawn on the way.
+    """
+    if recording.ready and not is_queued(draw_recording, recording.pk):
         enqueue_once(draw_recording, recording.pk, short=is_short(recording.path))
 
 

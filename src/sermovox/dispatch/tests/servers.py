@@ -1,4 +1,4 @@
-"""An FTP server of the tests, which can be told to misbehave."""
+"""The stand-in of a station in a thread of the tests, and certificates."""
 
 import socket
 import ssl
@@ -11,79 +11,27 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
-from pyftpdlib.authorizers import DummyAuthorizer
-from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_FTPHandler
-from pyftpdlib.ioloop import IOLoop
-from pyftpdlib.servers import FTPServer
 
-USER, PASSWORD = "station", "brine & rye"
-
-
-class Mischief:
-    """What the server does wrong: lets the line drop after so many bytes of a file, has no room, lies about sizes."""
-
-    def __init__(self):
-        self.drops_after_bytes: list[int] = []
-        self.is_full = False
-        self.size_off_by = 0
-        self.stored: list[str] = []
-        self.received_bytes = 0
-
-
-def _handlers(mischief: Mischief, encrypted: bool):
-    class Data(DTPHandler):
-        ac_in_buffer_size = 2048
-
-        def handle_read(self):
-            super().handle_read()
-            if mischief.drops_after_bytes and self.get_transmitted_bytes() >= mischief.drops_after_bytes[0]:
-                mischief.drops_after_bytes.pop(0)
-                self.cmd_channel.close()
-
-        handle_read_event = handle_read
-
-    class Handler(TLS_FTPHandler if encrypted else FTPHandler):
-        def ftp_STOR(self, file, mode="w"):
-            if mischief.is_full:
-                self.respond("552 No space left.")
-                return None
-            return super().ftp_STOR(file, mode)
-
-        def ftp_SIZE(self, path):
-            if mischief.size_off_by and not path.endswith(".part") and Path(path).is_file():
-                self.respond(f"213 {Path(path).stat().st_size + mischief.size_off_by}")
-                return None
-            return super().ftp_SIZE(path)
-
-        def on_file_received(self, file):
-            mischief.stored.append(Path(file).name)
-
-    if not encrypted:
-        Handler.dtp_handler = Data
-    return Handler
+from sermovox.standins.mischief import Mischief
+from sermovox.standins.station import mischief_of, station
 
 
 @contextmanager
-def ftp_server(folder: Path, *, certificate: Path | None = None):
-    """A server that keeps what it receives in a folder; yields its port and what it can be told to do wrong."""
-    mischief = Mischief()
-    handler = _handlers(mischief, certificate is not None)
-    handler.authorizer = DummyAuthorizer()
-    handler.authorizer.add_user(USER, PASSWORD, str(folder), perm="elradfmwMT")
-    handler.auth_failed_timeout = 0
-    handler.use_sendfile = False
-    if certificate:
-        handler.certfile = str(certificate)
-        handler.tls_control_required = handler.tls_data_required = True
-    # Not the loop that all servers of a process share.
-    server = FTPServer(("127.0.0.1", 0), handler, ioloop=IOLoop())
+def station_at(top: Path, *, certificate: Path | None = None):
+    """A station that keeps what it receives below a folder; yields its port."""
+    server = station(top, 0, certificate=certificate)
     thread = threading.Thread(target=server.serve_forever, kwargs={"timeout": 0.05, "handle_exit": False}, daemon=True)
     thread.start()
     try:
-        yield server.address[1], mischief
+        yield server.address[1]
     finally:
         server.close_all()
         thread.join(5)
+
+
+def misbehave(top: Path, **facts) -> None:
+    """Tell a station what to do wrong."""
+    Mischief(**facts).keep(mischief_of(top))
 
 
 def certificate(folder: Path, *, name: str = "localhost", days: int = 30) -> Path:

@@ -1,6 +1,8 @@
 """Sending: into folders and to a server that misbehaves, across kills, and what it takes for "arrived"."""
 
+import contextlib
 import hashlib
+import io
 import json
 from datetime import timedelta
 from pathlib import Path
@@ -13,14 +15,16 @@ from django.utils import timezone
 from mastering.outlets.receiving import PLAIN, TLS
 from mastering.outlets.rulesheets import parse, shipped, written
 from mastering.tests.signals import speech
+from sermovox.cli import main
 from sermovox.deliveries.models import FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.sending import BY_SIZE, READ_BACK
-from sermovox.dispatch.tests.servers import PASSWORD, USER, certificate, free_port, ftp_server, trusting
+from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
+from sermovox.standins.station import PASSWORD, USER, received_in
 from sermovox.ui.tests.base import AppTestCase
 
 OUTLET = "podcast-host"
@@ -269,24 +273,29 @@ class AcrossKills(SendingTestCase):
 class ByFtp(SendingTestCase):
     def setUp(self):
         super().setUp()
-        self.port, self.mischief = self.enterContext(ftp_server(self.there))
+        self.top = self.folder / "station"
+        self.received = received_in(self.top)
+        self.port = self.enterContext(station_at(self.top))
         self.ftp = {"address": f"localhost:{self.port}", "user": USER, "security": PLAIN}
 
     def state_ftp(self, **more):
         return self.state("ftp", secret=PASSWORD, **self.ftp | more)
 
+    def times(self) -> dict[str, int]:
+        """When each file that was received was last touched, by its name."""
+        return {path.name: path.stat().st_mtime_ns for path in self.received.iterdir()}
+
     def test_files_arrive_in_a_folder_of_the_server(self):
         self.state_ftp(folder="incoming/{production|plain|join:-}")
         dispatch = self.sent()
         self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
-        self.assertThere(self.there / "incoming" / "Salt-and-Cedar")
+        self.assertThere(self.received / "incoming" / "Salt-and-Cedar")
         self.assertEqual({part.proof for part in dispatch.parts.all()}, {BY_SIZE})
         self.assertIn("226", dispatch.parts.first().answered)
 
     def test_a_line_that_drops_is_gone_on_with_until_all_is_there(self):
         self.state_ftp()
-        size = self.files[0].path.stat().st_size
-        self.mischief.drops_after_bytes = [size // 10 * tenth for tenth in (1, 3, 2)]
+        misbehave(self.top, drops=3)
         with patch("sermovox.dispatch.ways.ftp.CHUNK_BYTES", 4096):
             dispatch = self.sent()
             dropped = 0
@@ -294,11 +303,11 @@ class ByFtp(SendingTestCase):
                 dropped += 1
                 self.assertIn("The line to localhost broke", dispatch.said)
                 self.assertGreater(dispatch.next_at, timezone.now())
-                self.assertNotIn(self.files[0].name, [path.name for path in self.there.iterdir()])
+                self.assertNotIn(self.files[0].name, [path.name for path in self.received.iterdir()])
                 dispatch = self.again(dispatch)
         self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
         self.assertEqual(dropped, 3)
-        self.assertThere()
+        self.assertThere(self.received)
 
     def test_what_stands_in_the_way_is_said(self):
         for more, said in (
@@ -316,25 +325,30 @@ class ByFtp(SendingTestCase):
 
     def test_a_server_without_room_and_one_that_lies_leave_nothing_under_a_name(self):
         self.state_ftp()
-        self.mischief.is_full = True
+        misbehave(self.top, full=True)
         dispatch = self.sent()
         self.assertEqual(dispatch.state, "stuck")
         self.assertIn("has no room left", dispatch.said)
-        self.mischief.is_full, self.mischief.size_off_by = False, -7
+        misbehave(self.top, size_off_by=-7)
         self.client.post(f"{dispatch.get_absolute_url()}go-on/")
         self.work()
         dispatch.refresh_from_db()
         self.assertEqual(dispatch.state, "stuck")
         self.assertIn("was not what was sent", dispatch.said)
-        self.assertEqual(list(self.there.iterdir()), [])
+        self.assertEqual(list(self.received.iterdir()), [])
+        misbehave(self.top, refuses=True)
+        self.client.post(f"{dispatch.get_absolute_url()}go-on/")
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertIn("530 Not today", dispatch.said)
 
     def test_what_has_a_receipt_is_not_sent_twice_and_what_changed_alone_is(self):
         self.state_ftp()
         self.sent()
-        stored = list(self.mischief.stored)
+        stored = self.times()
         again = self.sent()
         self.assertEqual(again.state, "arrived", again.said)
-        self.assertEqual(self.mischief.stored, stored)
+        self.assertEqual(self.times(), stored)
         changed = self.files[1]
         changed.path.write_bytes(changed.path.read_bytes()[::-1])
         changed.sha256 = hashlib.sha256(changed.path.read_bytes()).hexdigest()
@@ -342,8 +356,9 @@ class ByFtp(SendingTestCase):
         # As large as before, so only the receipt tells that it is another.
         self.assertTrue(self.sent().name_taken)
         self.assertEqual(self.sent(replacing="on").state, "arrived")
-        self.assertEqual(self.mischief.stored, [*stored, Part(name=changed.name, sha256=changed.sha256).under_way_as])
-        self.assertThere()
+        times = self.times()
+        self.assertEqual([name for name in times if times[name] != stored[name]], [changed.name])
+        self.assertThere(self.received)
 
     def test_it_is_not_tried_for_ever(self):
         self.state_ftp(address=f"localhost:{free_port()}")
@@ -364,17 +379,18 @@ class ByFtp(SendingTestCase):
     def test_a_line_is_encrypted_only_with_a_certificate_to_be_trusted(self):
         good, old = certificate(self.folder), certificate(self.folder, name="old", days=-1)
         for path, said in ((good, ""), (old, "certificate")):
-            with ftp_server(self.there, certificate=path) as (port, _):
+            top = self.folder / path.stem
+            with station_at(top, certificate=path) as port:
                 self.state_ftp(address=f"localhost:{port}", security=TLS)
                 self.assertIn("is not to be trusted", self.sent().said)
                 with patch("sermovox.dispatch.ways.ftp.ssl.create_default_context", trusting(path)):
                     dispatch = self.sent()
                 if said:
                     self.assertIn("is not to be trusted", dispatch.said)
-                    self.assertEqual(list(self.there.glob("*.mp3"))[2:], [])
+                    self.assertEqual(list(received_in(top).iterdir()), [])
                 else:
                     self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
-                    self.assertThere()
+                    self.assertThere(received_in(top))
         # One that speaks no TLS is told apart from a wrong password.
         self.state_ftp(security=TLS)
         self.assertIn("knows no encrypted lines", self.sent().said)
@@ -418,13 +434,14 @@ class HowAnOutletReceives(SendingTestCase):
         for said in ("lets Sermovox in", "The folder incoming/ is not there", "is gone again", "There is room for"):
             self.assertContains(answer, said)
         self.assertEqual(list(self.there.iterdir()), [])
-        with ftp_server(self.there) as (port, _):
+        top = self.folder / "station"
+        with station_at(top) as port:
             ftp = {"address": f"localhost:{port}", "user": USER, "security": PLAIN}
             self.state("ftp", secret=PASSWORD, **ftp)
             self.assertContains(self.client.post(f"/sent/outlets/{OUTLET}/reach/"), "is gone again")
             self.state("ftp", secret="no", **ftp)
             self.assertContains(self.client.post(f"/sent/outlets/{OUTLET}/reach/"), "does not let “station” in")
-        self.assertEqual(list(self.there.iterdir()), [])
+        self.assertEqual(list(received_in(top).iterdir()), [])
 
     def test_somebody_elses_is_not_there(self):
         self.state()
@@ -438,3 +455,43 @@ class HowAnOutletReceives(SendingTestCase):
             self.assertEqual(self.client.get(address).status_code, 404, address)
         self.assertEqual(self.client.post(f"{dispatch.get_absolute_url()}cancel/").status_code, 404)
         self.assertNotContains(self.client.get("/sent/"), "Salt and Cedar")
+
+
+class FromTheTerminal(SendingTestCase):
+    def run_(self, *arguments) -> tuple[int, str, str]:
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            status = main([str(argument) for argument in arguments])
+        return status, out.getvalue(), err.getvalue()
+
+    def test_a_delivery_is_sent_and_its_receipt_is_listed(self):
+        status, _, err = self.run_("send", self.delivery.pk)
+        self.assertEqual(status, 1)
+        self.assertIn("It is not stated yet how", err)
+        self.state()
+        status, out, _ = self.run_("send", self.delivery.pk)
+        self.assertEqual(status, 0)
+        self.assertIn(f"arrived   {self.files[0].name}: {READ_BACK}", out)
+        self.assertThere()
+        status, out, _ = self.run_("receipts", "--json")
+        self.assertEqual((status, json.loads(out)[0]["files"][1]["sha256"]), (0, self.files[1].sha256))
+
+    def test_what_does_not_arrive_gives_a_status(self):
+        self.state()
+        (self.there / self.files[0].name).write_bytes(b"another")
+        status, _, err = self.run_("send", self.delivery.pk)
+        self.assertEqual(status, 1)
+        self.assertIn("there already, of 7 bytes", err)
+        status, out, _ = self.run_("receipts")
+        self.assertEqual((status, "stuck" in out), (1, True))
+        self.assertEqual(self.run_("send", self.delivery.pk, "--again")[0], 0)
+        self.assertThere()
+
+    def test_reaching_an_outlet_says_what_works(self):
+        self.assertIn("Nobody has stated", self.run_("reach", OUTLET)[2])
+        self.state()
+        status, out, _ = self.run_("reach", OUTLET)
+        self.assertEqual(status, 0)
+        self.assertIn("works  A file could be left there", out)
+        self.state(address=str(self.folder / "media" / "gone"))
+        self.assertEqual(self.run_("reach", OUTLET)[0], 1)

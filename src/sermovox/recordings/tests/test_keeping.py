@@ -13,8 +13,10 @@ from mastering.errors import UnreadableRecording
 from mastering.tests.signals import speech, written
 from sermovox import storage
 from sermovox.productions.models import Production
+from sermovox.queue import is_queued
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording, WatchedFile
+from sermovox.recordings.tasks import draw_recording
 from sermovox.recordings.verification import verify
 from sermovox.recovery import look_after
 from sermovox.ui.tests.base import AppTestCase
@@ -101,6 +103,14 @@ class Storage(AppTestCase):
         self.work()
         recording.refresh_from_db()
         self.assertEqual((recording.state, recording.waits_for, recording.starts), ("ready", "", 0))
+
+    def test_a_recording_that_is_still_to_be_measured_is_not_drawn_by_itself(self):
+        outcome = self.upload(written(self.folder, speech(seconds=3)))
+        waveform = f"/recordings/{outcome['recording']}/waveform/"
+        self.assertEqual(self.client.get(waveform).status_code, 202)
+        self.assertFalse(is_queued(draw_recording, outcome["recording"]))
+        self.work()
+        self.assertEqual(self.client.get(waveform).status_code, 200)
 
     def test_a_page_that_waits_does_not_open_the_recording_each_time_it_looks(self):
         outcome = self.upload(written(self.folder, speech(seconds=3)))

@@ -1,9 +1,13 @@
 """Bring in the demonstration, once."""
 
+from dataclasses import replace
+
+from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 
 from mastering.editing.scripts import entries, recognised
+from mastering.outlets.receiving import PLAIN, receiving_from
 from mastering.outlets.rulesheets import shipped
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.deliveries.runs import start_run
@@ -21,16 +25,20 @@ from sermovox.demo.scenario import (
     PROGRAMME,
     PROGRAMME_OUTLETS,
     PROGRAMME_SECTIONS,
+    STATION_FOLDER,
     TALE_TITLES,
     TALES,
     TALES_TAKE,
 )
 from sermovox.demo.tasks import go_on
+from sermovox.dispatch.models import Secret
+from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
+from sermovox.standins.station import PASSWORD, USER
 
 
 class Command(BaseCommand):
@@ -46,6 +54,7 @@ class Command(BaseCommand):
         if Production.objects.of(narrator).exists():
             return
         programme = self._production(narrator, PROGRAMME, PROGRAMME_SECTIONS)
+        self._station(narrator)
         self._deliver(programme, "radio-playout", columns=PROGRAMME_OUTLETS)
         book = self._production(narrator, BOOK, BOOK_SECTIONS)
         book.set_artwork(book_cover())
@@ -53,6 +62,18 @@ class Command(BaseCommand):
         go_on.enqueue(book.pk)
         self._lines(narrator)
         self._tales(narrator)
+
+    def _station(self, narrator) -> None:
+        """The station receives by FTP; its server is a stand-in on this machine."""
+        stated = {
+            "address": f"127.0.0.1:{settings.STAND_IN_PORT}",
+            "security": PLAIN,
+            "user": USER,
+            "folder": STATION_FOLDER,
+        }
+        receiving = receiving_from({"way": "ftp"} | stated)
+        RuleSheet.change(narrator, replace(shipped()["radio-playout"], receives=receiving), "How it receives: FTP")
+        Secret.keep(narrator, "radio-playout", PASSWORD)
 
     def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class StandinsConfig(AppConfig):
+    name = "sermovox.standins"

@@ -1,0 +1,31 @@
+"""What a stand-in can be told to do wrong, kept in a file beside what it receives."""
+
+import json
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from mastering.audio.placing import whole
+
+
+@dataclass
+class Mischief:
+    """`drops` is in how many files more the line is to break; `size_off_by` by how many bytes a size is told wrong."""
+
+    drops: int = 0
+    full: bool = False
+    refuses: bool = False
+    slow: bool = False
+    size_off_by: int = 0
+
+    @classmethod
+    def read(cls, path: Path) -> "Mischief":
+        """As it is kept; none where nothing is."""
+        with suppress(OSError, ValueError, TypeError):
+            kept = json.loads(path.read_text())
+            return cls(**{name: kept[name] for name in asdict(cls()) if name in kept})
+        return cls()
+
+    def keep(self, path: Path) -> None:
+        with whole(path, replace=True) as partial:
+            partial.write_text(json.dumps(asdict(self)))

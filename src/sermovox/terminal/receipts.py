@@ -1,0 +1,29 @@
+"""What was sent, where and when, and whether it arrived."""
+
+import argparse
+
+import sermovox.ready  # noqa: F401
+from sermovox.dispatch.models import Dispatch
+from sermovox.dispatch.receipts import as_dict
+from sermovox.terminal.database import migrated
+from sermovox.terminal.said import print_json
+
+
+def add_arguments(command: argparse.ArgumentParser) -> None:
+    command.add_argument("--outlet", metavar="KEY", help="only those to one outlet")
+    command.add_argument("--json", action="store_true", help="all of it as JSON, file by file")
+
+
+def run(options) -> int:
+    migrated()
+    dispatches = Dispatch.objects.select_related("owner").order_by("pk")
+    if options.outlet:
+        dispatches = dispatches.filter(outlet_key=options.outlet)
+    if options.json:
+        print_json([as_dict(dispatch) for dispatch in dispatches])
+    else:
+        for dispatch in dispatches:
+            count = dispatch.parts.count()
+            said = f": {dispatch.said}" if dispatch.said else ""
+            print(f"{dispatch.created_at:%Y-%m-%d %H:%M}  {dispatch.state:9} {count:4} files  {dispatch}{said}")
+    return int(any(dispatch.state == Dispatch.State.STUCK for dispatch in dispatches))
