@@ -55,7 +55,7 @@ def shown(request):
     ]
     context = {
         "files": files,
-        "user": USER,
+        "who": USER,
         "port": settings.STAND_IN_PORT,
         "mischief": Mischief.read(mischief_of(place())),
     }

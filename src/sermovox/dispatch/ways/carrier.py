@@ -6,7 +6,7 @@ from typing import Protocol, Self
 
 from mastering.errors import MasteringError
 
-CHUNK_BYTES = 1 << 18
+CHUNK_BYTES = 1 << 16
 Told = Callable[[int], None]
 """Called with the bytes that are over there so far; may raise to stop."""
 

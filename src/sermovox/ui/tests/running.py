@@ -56,15 +56,19 @@ def _brought_in() -> Path:
     return data
 
 
+def _free_port() -> int:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return free.getsockname()[1]
+
+
 class Running:
     """The demonstration on a free port with a data folder of its own."""
 
     def __init__(self):
         self.data = Path(tempfile.mkdtemp(prefix="sermovox-"))
         shutil.copytree(_brought_in(), self.data, dirs_exist_ok=True)
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.port = free.getsockname()[1]
+        self.port, self.stand_in_port = _free_port(), _free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         self._log = (self.data / "log").open("w+")
         self.process = None
@@ -73,6 +77,7 @@ class Running:
     def start(self) -> None:
         command = [sys.executable, "-m", "sermovox.cli", "start", "--demo", "--port", str(self.port), "--workers", "2"]
         environment = os.environ | {"SERMOVOX_DATA": str(self.data)}
+        environment["SERMOVOX_STAND_IN_PORT"] = str(self.stand_in_port)
         self.process = subprocess.Popen(command, env=environment, stdout=self._log, stderr=subprocess.STDOUT)
         ready = self.log().count("is ready at")
         deadline = time.monotonic() + 90
