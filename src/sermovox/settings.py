@@ -17,6 +17,9 @@
 | SERMOVOX_BACKUP_AT        | time of day it is made, by the server’s clock (UTC)    | 03:00              |
 | SERMOVOX_KEEP_BACKUPS     | how many of these are kept                             | 7                  |
 | SERMOVOX_WATCHED          | folder whose new files are taken in                    | none               |
+| SERMOVOX_SEND_TO          | folders that files may be sent to, as in PATH          | home, mounted devices |
+| SERMOVOX_SEND_TO_OWN_NETWORK | 1: servers in this machine's own network may be sent to | 0              |
+| SERMOVOX_STAND_IN_PORT    | first port of what the demonstration's outlets are reached at | 8521       |
 """
 
 import os

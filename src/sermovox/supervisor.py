@@ -90,9 +90,7 @@ class Supervisor:
         self._workers.append(Child("worker that sends", _worker_command(queue.SENDING)))
         self._children = [server, *self._workers]
         if demo:
-            place = str(Path(settings.DATA_DIR) / "stand-ins" / "station")
-            station = [sys.executable, "-m", "sermovox.standins.station", str(settings.STAND_IN_PORT), place]
-            self._children.append(Child("stand-in of a station", lambda _: station))
+            self._children += [_stand_in(name, later) for later, name in enumerate(("station", "archive"))]
         if settings.WATCHED_DIR:
             command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
             self._children.append(Child("watcher of the folder", lambda _: command))
@@ -186,6 +184,13 @@ def _refuse_taken_port(host: str, port: int) -> None:
             raise CannotStart(
                 f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
             ) from error
+
+
+def _stand_in(name: str, later_ports: int) -> Child:
+    """A place that the demonstration's outlets are reached at."""
+    place = str(Path(settings.DATA_DIR) / "stand-ins" / name)
+    command = [sys.executable, "-m", f"sermovox.standins.{name}", str(settings.STAND_IN_PORT + later_ports), place]
+    return Child(f"stand-in of {name}", lambda _: command)
 
 
 def _worker_command(queues: str) -> Callable[[str], list[str]]:

@@ -32,13 +32,19 @@ class Field:
 
 @dataclass(frozen=True, kw_only=True)
 class WayKind:
-    """A way of receiving: what it is called and does, what is to be stated, and what of it is secret, if anything."""
+    """A way of receiving: what it is called and does, what is to be stated, and what of it is secret, if anything.
+
+    `takes_key` where a private key does in place of a password; `port` is the usual one of its servers, 0 where it has
+    none.
+    """
 
     name: str
     title: str
     does: str
     fields: tuple[Field, ...]
     secret: str = ""
+    takes_key: bool = False
+    port: int = 0
 
 
 TLS, PLAIN = "encrypted (TLS)", "not encrypted"
@@ -77,6 +83,21 @@ WAYS = {
                 _FOLDER,
             ),
             secret="Password",
+            port=21,
+        ),
+        WayKind(
+            name="sftp",
+            title="SFTP",
+            does="Files are sent to a server by SFTP, under another name until they are whole. The server is known by "
+            "its host key from the first time on. It can tell how large a file is, but not whether it is the same.",
+            fields=(
+                Field(name="address", label="Server", hint="Its name, and :port where it is not 22.", needed=True),
+                Field(name="user", label="User", needed=True),
+                _FOLDER,
+            ),
+            secret="Password, or that of the key",
+            takes_key=True,
+            port=22,
         ),
     )
 }
@@ -129,8 +150,8 @@ def receiving_from(table: Mapping[str, Any]) -> Receiving:
     for name, each in known.items():
         if text := _stated(each, table.get(name, "")):
             stated[name] = text
-    if "user" in known:
-        host_and_port(stated["address"])
+    if kind.port:
+        host_and_port(stated["address"], kind.port)
     try:
         read_pattern(stated.get("folder", ""))
     except BadPattern as error:
@@ -151,10 +172,10 @@ def _stated(each: Field, value: Any) -> str:
     return text
 
 
-def host_and_port(address: str, port: int = 21) -> tuple[str, int]:
-    """Part the address of a server. Raises BadReceiving.
+def host_and_port(address: str, port: int) -> tuple[str, int]:
+    """Part the address of a server whose usual port is that. Raises BadReceiving.
 
-    >>> host_and_port("ftp.example.org"), host_and_port("[::1]:2121")
+    >>> host_and_port("ftp.example.org", 21), host_and_port("[::1]:2121", 21)
     (('ftp.example.org', 21), ('::1', 2121))
     """
     found = _HOST.fullmatch(address)

@@ -8,15 +8,19 @@ from mastering.outlets.receiving import ALONG, WAYS, BadReceiving, Receiving, Wa
 from sermovox.deliveries.models import FinishedFile
 from sermovox.ui.forms import dress
 
+_APART = ("secret", "key")
+"""What is no part of a sheet."""
+_LARGEST_KEY_BYTES = 20_000
+
 
 class ReceivingForm(forms.Form):
     """What is stated of one way. The password is never shown again; one that is left empty stays as it is."""
 
     along = forms.ChoiceField(label="What goes along with the sound", choices=[(each, each) for each in ALONG])
 
-    def __init__(self, kind: WayKind, receiving: Receiving | None, data=None):
+    def __init__(self, kind: WayKind, receiving: Receiving | None, data=None, files=None):
         now = receiving.table() if receiving and receiving.way == kind.name else {}
-        super().__init__(data, initial=now)
+        super().__init__(data, files, initial=now)
         self.kind = kind
         self.receiving: Receiving | None = None
         for each in kind.fields:
@@ -34,18 +38,39 @@ class ReceivingForm(forms.Form):
                 widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}),
                 help_text="Kept encrypted and never shown again. Leave it empty to keep the one that is there.",
             )
-        self.order_fields([*(each.name for each in kind.fields), "secret", "along"])
+        if kind.takes_key:
+            self.fields["key"] = forms.FileField(
+                label="Private key",
+                required=False,
+                help_text="A file as ssh-keygen writes it, in place of a password. Kept encrypted, never shown.",
+            )
+        self.order_fields([*(each.name for each in kind.fields), "secret", "key", "along"])
         dress(self)
 
     def clean(self):
         super().clean()
-        said = {name: value for name, value in self.cleaned_data.items() if name != "secret" and value}
+        said = {name: value for name, value in self.cleaned_data.items() if name not in _APART and value}
         if not self.errors:
             try:
                 self.receiving = receiving_from({"way": self.kind.name} | said)
             except BadReceiving as error:
                 raise forms.ValidationError(str(error)) from error
         return self.cleaned_data
+
+    def clean_key(self) -> str:
+        file = self.cleaned_data["key"]
+        text = file.read(_LARGEST_KEY_BYTES).decode("ascii", "replace") if file else ""
+        if text and "PRIVATE KEY" not in text:
+            raise forms.ValidationError("This is no private key: its first line says PRIVATE KEY.")
+        return text
+
+    @property
+    def password(self) -> str:
+        return self.cleaned_data.get("secret", "")
+
+    @property
+    def key(self) -> str:
+        return self.cleaned_data.get("key", "")
 
 
 class WayForm(forms.Form):

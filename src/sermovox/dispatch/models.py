@@ -13,17 +13,21 @@ from mastering.outlets.receiving import Receiving, receiving_from
 from sermovox import storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
+from sermovox.dispatch.ways.carrier import Access
+from sermovox.dispatch.ways.sftp import fingerprint
 
 MOST_TRIES = 8
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 15, 3600
 
 
 class Secret(models.Model):
-    """The password of a person's outlet."""
+    """What opens a person's outlet: a password and a key, sealed, and the host key its server is known by."""
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="outlet_secrets")
     outlet_key = models.SlugField(max_length=60)
-    token = models.TextField()
+    token = models.TextField(blank=True)
+    key_token = models.TextField(blank=True)
+    host_key = models.TextField(blank=True)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["owner", "outlet_key"], name="one_secret_of_an_outlet")]
@@ -31,20 +35,33 @@ class Secret(models.Model):
     def __str__(self) -> str:
         return f"of {self.outlet_key}"
 
-    @classmethod
-    def keep(cls, owner, outlet_key: str, text: str) -> None:
-        """Keep a password in place of the one before; an empty one is none."""
-        own = cls.objects.filter(owner=owner, outlet_key=outlet_key)
-        if text:
-            own.update_or_create(owner=owner, outlet_key=outlet_key, defaults={"token": secrets.sealed(text)})
-        else:
-            own.delete()
+    @property
+    def fingerprint(self) -> str:
+        """The host key as people compare it."""
+        return fingerprint(self.host_key)
 
     @classmethod
-    def of(cls, owner, outlet_key: str) -> str:
-        """The password in plain text; empty where there is none. Raises NotSent where it cannot be read."""
+    def keep(cls, owner, outlet_key: str, *, password: str = "", key: str = "") -> None:
+        """Keep a password or a key in place of the one before; what is empty stays as it is."""
+        kept = {"token": password, "key_token": key}
+        values = {name: secrets.sealed(text) for name, text in kept.items() if text}
+        cls.objects.update_or_create(owner=owner, outlet_key=outlet_key, defaults=values)
+
+    @classmethod
+    def of(cls, owner, outlet_key: str) -> Access:
+        """What there is, in plain text. Raises NotSent where it cannot be read."""
         found = cls.objects.filter(owner=owner, outlet_key=outlet_key).first()
-        return secrets.opened(found.token) if found else ""
+        if found is None:
+            return Access()
+        password, key = (secrets.opened(token) if token else "" for token in (found.token, found.key_token))
+        return Access(password, key, found.host_key)
+
+    @classmethod
+    def know(cls, owner, outlet_key: str, access: Access) -> None:
+        """Know a server by its host key from now on, where it was met for the first time."""
+        if access.host_key:
+            cls.objects.get_or_create(owner=owner, outlet_key=outlet_key)
+            cls.objects.filter(owner=owner, outlet_key=outlet_key, host_key="").update(host_key=access.host_key)
 
 
 class DispatchQuerySet(models.QuerySet):
@@ -231,6 +248,16 @@ class Part(models.Model):
         for name, value in facts.items():
             setattr(self, name, value)
         self.save(update_fields=list(facts))
+
+    @classmethod
+    def on_their_way(cls, production) -> dict[int, str]:
+        """How far the finished files of a production are, by their keys: "arrived", or what their dispatch is at."""
+        rows = cls.objects.filter(file__delivery__production=production).order_by("pk")
+        told = {}
+        for file_id, own, whole in rows.values_list("file_id", "state", "dispatch__state"):
+            if own == cls.State.ARRIVED or whole in (Dispatch.State.SENDING, Dispatch.State.STUCK):
+                told[file_id] = own if own == cls.State.ARRIVED else whole
+        return told
 
     def arrive(self, proof: str) -> None:
         facts: dict[str, str | int | datetime] = {"state": self.State.ARRIVED, "sent_bytes": self.size_bytes}

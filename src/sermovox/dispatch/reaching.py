@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from mastering.outlets.receiving import Receiving
 from sermovox.dispatch.ways import carrier_of
-from sermovox.dispatch.ways.carrier import Carrier, NotSent
+from sermovox.dispatch.ways.carrier import Access, Carrier, NotSent
+from sermovox.dispatch.ways.sftp import fingerprint
 
 _TRIAL = b"Sermovox tries whether files can be left here. It takes this one away again.\n"
 
@@ -20,12 +21,15 @@ class Step:
     words: str
 
 
-def reach(receiving: Receiving, secret: str) -> list[Step]:
+def reach(receiving: Receiving, access: Access) -> list[Step]:
     """Go the way as far as it works; the last step says why where it does not go on."""
     steps = []
     try:
-        with carrier_of(receiving, secret) as carrier:
+        known = access.host_key
+        with carrier_of(receiving, access) as carrier:
             steps.append(Step(True, f"{receiving.address} is there, and lets Sermovox in."))
+            if access.host_key != known:
+                steps.append(Step(True, f"It is known by its host key from now on: {fingerprint(access.host_key)}."))
             steps += _written(carrier, receiving)
             left = carrier.left_bytes()
             if left is not None:

@@ -113,8 +113,9 @@ def folder_over_there(bundle: Bundle, receiving: Receiving) -> str:
 
 def send(dispatch: Dispatch) -> None:
     """Send what has not arrived yet. Raises NotSent, LineBroke, or Cancelled where nobody wants it any more."""
-    secret = Secret.of(dispatch.owner, dispatch.outlet_key)
-    with carrier_of(dispatch.way, secret) as carrier:
+    access = Secret.of(dispatch.owner, dispatch.outlet_key)
+    with carrier_of(dispatch.way, access) as carrier:
+        Secret.know(dispatch.owner, dispatch.outlet_key, access)
         parts = list(dispatch.parts.exclude(state=Part.State.ARRIVED).select_related("file__delivery__production"))
         _want_room(carrier, parts)
         for folder in dict.fromkeys(part.name.rpartition("/")[0] for part in parts):
@@ -151,7 +152,7 @@ def _send_one(carrier: Carrier, part: Part) -> None:
             f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
         )
     arrived = carrier.size_of(part.under_way_as) or 0 if carrier.goes_on else 0
-    start = arrived if arrived <= part.size_bytes else 0
+    start = max(0, arrived - carrier.unsure_bytes) if arrived <= part.size_bytes else 0
     part.note(state=Part.State.SENDING, sent_bytes=start)
     with _opened(part) as source:
         digest = hashlib.sha256()

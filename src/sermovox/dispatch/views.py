@@ -12,6 +12,7 @@ from django.shortcuts import redirect, render
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
+from mastering.certain import certain
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.receiving import WAYS
@@ -49,7 +50,8 @@ def receives(request, key: str):
     stated = outlet.receives.way if outlet.receives else next(iter(WAYS))
     asked = WayForm(request.POST if request.method == "POST" else {"way": request.GET.get("way", stated)})
     kind = WAYS[asked.cleaned_data["way"] if asked.is_valid() else stated]
-    form = ReceivingForm(kind, outlet.receives, request.POST if request.method == "POST" else None)
+    posted = (request.POST, request.FILES) if request.method == "POST" else (None, None)
+    form = ReceivingForm(kind, outlet.receives, *posted)
     seen = revision_of(outlet.receives)
     if request.method == "POST" and not is_as_seen(request, seen):
         messages.error(request, ELSEWHERE)
@@ -60,8 +62,11 @@ def receives(request, key: str):
                 if form.receiving != outlet.receives:
                     changed = replace(outlet, receives=form.receiving)
                     RuleSheet.change(request.user, changed, f"How it receives: {kind.title}")
-                if secret := form.cleaned_data.get("secret"):
-                    Secret.keep(request.user, key, secret)
+                if outlet.receives is None or certain(form.receiving).address != outlet.receives.address:
+                    # Another server has another host key.
+                    Secret.objects.filter(owner=request.user, outlet_key=key).update(host_key="")
+                if form.password or form.key:
+                    Secret.keep(request.user, key, password=form.password, key=form.key)
         except BadOutlet as error:
             messages.error(request, str(error))
             return redirect("dispatch:receives", key)
@@ -73,7 +78,7 @@ def receives(request, key: str):
         "kind": kind,
         "kinds": WAYS.values(),
         "seen": seen,
-        "has_secret": Secret.objects.filter(owner=request.user, outlet_key=key).exists(),
+        "secret": Secret.objects.filter(owner=request.user, outlet_key=key).first(),
     }
     return render(request, "dispatch/receives.html", context)
 
@@ -85,7 +90,9 @@ def reach_now(request, key: str):
     if outlet.receives is None:
         raise Http404
     try:
-        steps = reach(outlet.receives, Secret.of(request.user, key))
+        access = Secret.of(request.user, key)
+        steps = reach(outlet.receives, access)
+        Secret.know(request.user, key, access)
     except NotSent as error:
         steps = [Step(False, str(error))]
     return render(request, "dispatch/_reached.html", {"steps": steps, "at": timezone.now()})
@@ -93,9 +100,13 @@ def reach_now(request, key: str):
 
 @require_POST
 def forget(request, key: str):
-    """State no longer how an outlet receives, and forget its password."""
+    """Forget the host key of a server, or all: how an outlet receives, with its password."""
     outlet = _mine(request, key)
-    Secret.keep(request.user, key, "")
+    if "host_key" in request.POST:
+        Secret.objects.filter(owner=request.user, outlet_key=key).update(host_key="")
+        messages.success(request, "The next host key that is met is the one the server is known by.")
+        return redirect("dispatch:receives", key)
+    Secret.objects.filter(owner=request.user, outlet_key=key).delete()
     if outlet.receives:
         RuleSheet.change(request.user, replace(outlet, receives=None), "It is not stated any more how it receives")
     messages.success(request, "It is forgotten, with its password.")

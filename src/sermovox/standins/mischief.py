@@ -29,3 +29,13 @@ class Mischief:
     def keep(self, path: Path) -> None:
         with whole(path, replace=True) as partial:
             partial.write_text(json.dumps(asdict(self)))
+
+
+def received_in(top: Path) -> Path:
+    """Where what was received lies, below the folder of a stand-in."""
+    return top / "received"
+
+
+def mischief_of(top: Path) -> Path:
+    """The file that says what a stand-in is to do wrong."""
+    return top / "mischief.json"

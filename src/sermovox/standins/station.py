@@ -10,22 +10,12 @@ from pyftpdlib.handlers import FTPHandler, ThrottledDTPHandler, TLS_FTPHandler
 from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
-from sermovox.standins.mischief import Mischief
+from sermovox.standins.mischief import Mischief, mischief_of, received_in
 from sermovox.worker import end_with_parent
 
 USER, PASSWORD = "station", "brine & rye"
 _SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
-
-
-def received_in(top: Path) -> Path:
-    """Where what was received lies, below the folder of a stand-in."""
-    return top / "received"
-
-
-def mischief_of(top: Path) -> Path:
-    """The file that says what it is to do wrong."""
-    return top / "mischief.json"
 
 
 def station(top: Path, port: int, *, certificate: Path | None = None) -> FTPServer:

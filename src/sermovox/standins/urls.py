@@ -6,7 +6,7 @@ from sermovox.standins import views
 
 app_name = "standins"
 urlpatterns = [
-    path("", views.shown, name="station"),
-    path("mischief/", views.mischief, name="mischief"),
-    path("empty/", views.empty, name="empty"),
+    path("<slug:name>/", views.shown, name="stand-in"),
+    path("<slug:name>/mischief/", views.mischief, name="mischief"),
+    path("<slug:name>/empty/", views.empty, name="empty"),
 ]

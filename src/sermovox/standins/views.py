@@ -2,6 +2,7 @@
 
 import hashlib
 import shutil
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import wraps
 from pathlib import Path
@@ -12,13 +13,36 @@ from django.http import Http404
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox.standins.mischief import Mischief
-from sermovox.standins.station import USER, mischief_of, received_in
+from sermovox.standins import archive, station
+from sermovox.standins.mischief import Mischief, mischief_of, received_in
 
 
-def place() -> Path:
-    """The folder of the station's stand-in."""
-    return Path(settings.DATA_DIR) / "stand-ins" / "station"
+@dataclass(frozen=True)
+class StandIn:
+    """One of them, with its place in the data folder and the port it listens at."""
+
+    name: str
+    title: str
+    way: str
+    user: str
+    later_ports: int
+
+    @property
+    def top(self) -> Path:
+        return Path(settings.DATA_DIR) / "stand-ins" / self.name
+
+    @property
+    def port(self) -> int:
+        return settings.STAND_IN_PORT + self.later_ports
+
+
+STAND_INS = {
+    each.name: each
+    for each in (
+        StandIn("station", "A station", "FTP", station.USER, 0),
+        StandIn("archive", "An archive", "SFTP", archive.USER, 1),
+    )
+}
 
 
 class MischiefForm(forms.Form):
@@ -32,55 +56,52 @@ def _in_the_demonstration(view):
     """Stand-ins are there in the demonstration alone."""
 
     @wraps(view)
-    def answering(request, *args, **kwargs):
-        if not settings.DEMO_SIGN_IN:
+    def answering(request, name: str):
+        if not settings.DEMO_SIGN_IN or name not in STAND_INS:
             raise Http404
-        return view(request, *args, **kwargs)
+        return view(request, STAND_INS[name])
 
     return answering
 
 
 @_in_the_demonstration
-def shown(request):
-    top = received_in(place())
-    files = [
-        {
-            "name": path.relative_to(top).as_posix(),
-            "size_bytes": path.stat().st_size,
-            "at": datetime.fromtimestamp(path.stat().st_mtime, UTC),
-            "sha256": _sha256(path),
-        }
-        for path in sorted(top.rglob("*"))
-        if path.is_file()
-    ]
-    context = {
-        "files": files,
-        "who": USER,
-        "port": settings.STAND_IN_PORT,
-        "mischief": Mischief.read(mischief_of(place())),
-    }
-    return render(request, "standins/station.html", context)
+def shown(request, stand_in: StandIn):
+    top = received_in(stand_in.top)
+    files = [_listed(path, top) for path in sorted(top.rglob("*")) if path.is_file()]
+    told = Mischief.read(mischief_of(stand_in.top))
+    context = {"files": files, "one": stand_in, "all": STAND_INS.values(), "mischief": told}
+    return render(request, "standins/stand_in.html", context)
 
 
 @require_POST
 @_in_the_demonstration
-def mischief(request):
+def mischief(request, stand_in: StandIn):
     form = MischiefForm(request.POST)
     if form.is_valid():
-        place().mkdir(parents=True, exist_ok=True)
-        Mischief(**form.cleaned_data).keep(mischief_of(place()))
-    return redirect("standins:station")
+        stand_in.top.mkdir(parents=True, exist_ok=True)
+        Mischief(**form.cleaned_data).keep(mischief_of(stand_in.top))
+    return redirect("standins:stand-in", stand_in.name)
 
 
 @require_POST
 @_in_the_demonstration
-def empty(request):
+def empty(request, stand_in: StandIn):
     """Throw away what was received."""
-    for path in received_in(place()).glob("*"):
-        shutil.rmtree(path) if path.is_dir() else path.unlink()
-    return redirect("standins:station")
+    for path in received_in(stand_in.top).glob("*"):
+        if path.is_dir():
+            shutil.rmtree(path)
+        else:
+            path.unlink()
+    return redirect("standins:stand-in", stand_in.name)
 
 
-def _sha256(path: Path) -> str:
+def _listed(path: Path, top: Path) -> dict:
     with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+        sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+    touched = path.stat()
+    return {
+        "name": path.relative_to(top).as_posix(),
+        "size_bytes": touched.st_size,
+        "at": datetime.fromtimestamp(touched.st_mtime, UTC),
+        "sha256": sha256,
+    }

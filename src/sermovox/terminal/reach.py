@@ -28,7 +28,9 @@ def run(options) -> int:
         names = ", ".join(sheet.owner.username for sheet in stating)
         raise MasteringError(f"Several people have stated how “{options.outlet}” receives: {names}. Say --user.")
     (sheet,) = stating
-    steps = reach(certain(sheet.outlet.receives), Secret.of(sheet.owner, sheet.key))
+    access = Secret.of(sheet.owner, sheet.key)
+    steps = reach(certain(sheet.outlet.receives), access)
+    Secret.know(sheet.owner, sheet.key, access)
     for step in steps:
         print(f"{'works' if step.works else 'fails'}  {step.words}")
     return 0 if all(step.works for step in steps) else 1

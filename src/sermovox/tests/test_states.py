@@ -5,6 +5,7 @@ from datetime import timedelta
 from pathlib import Path
 
 from django.conf import settings
+from django.test import override_settings
 from django.utils import timezone
 from django_tasks_db.models import DBTaskResult
 
@@ -13,6 +14,7 @@ from mastering.tests.signals import speech, written
 from sermovox import queue, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
+from sermovox.dispatch.models import Dispatch
 from sermovox.outlets.models import FileCheck
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording, Upload
@@ -42,6 +44,7 @@ class States(AppTestCase):
             "recording": Recording.State,
             "finished file": FinishedFile.State,
             "file check": FileCheck.State,
+            "dispatch": Dispatch.State,
         }
         wanted = {(name, state.value) for name, kinds in states.items() for state in kinds}
         wanted |= {("recording", "waits for something"), ("task", "ready"), ("task", "running")}
@@ -53,7 +56,8 @@ class States(AppTestCase):
         last = {
             "upload here", "upload refused", "recording ready", "finished file passes",
             "finished file passes with a remark", "finished file fails", "finished file cannot be made",
-            "finished file cancelled", "file check checked", "file check cannot be checked", "file check cancelled",
+            "finished file cancelled", "dispatch paused", "dispatch arrived", "dispatch stuck", "dispatch cancelled",
+            "file check checked", "file check cannot be checked", "file check cancelled",
         }  # fmt: skip
         self.assertEqual({" ".join(row) for row in rows_of_table()} - last, left)
         for name in sorted(left):
@@ -67,6 +71,24 @@ class States(AppTestCase):
         upload.path.write_bytes(self.data)
         Upload.objects.filter(pk=upload.pk).update(flushed_bytes=len(self.data))
         return upload
+
+    def dispatch(self, state: str) -> Dispatch:
+        """One whose files are all there, in a state that nobody else will lead it out of."""
+        self.enterContext(override_settings(SEND_TO_FOLDERS=[self.folder]))
+        receiving = {"way": "folder", "address": str(self.folder)}
+        return Dispatch.objects.create(owner=self.narrator, outlet_key="own", receiving=receiving, state=state)
+
+    def arrives(self, dispatch: Dispatch) -> None:
+        look_after()
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+
+    def leave_dispatch_waiting(self):
+        self.arrives(self.dispatch("waiting"))
+
+    def leave_dispatch_sending(self):
+        self.arrives(self.dispatch("sending"))
 
     def leave_upload_arriving(self):
         upload = self.sent()

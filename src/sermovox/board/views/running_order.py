@@ -14,6 +14,7 @@ from django.views.decorators.http import require_POST
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing, State
+from sermovox.dispatch.models import Dispatch, Part
 from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.numerals import whole_number, whole_numbers
@@ -32,6 +33,9 @@ _STATES = [
     State.MAKING,
     State.PASSES,
     State.REMARKS,
+    Dispatch.State.SENDING,
+    Dispatch.State.ARRIVED,
+    Dispatch.State.STUCK,
     CHANGED,
     State.FAILS,
     State.REFUSED,
@@ -146,6 +150,7 @@ def _rows(production: Production, page: str | None) -> dict:
     sections = production.sections.defer("script").in_bulk([key for key, _ in shown])
     first = _first_recordings(production)
     board = Board(production, outlets)
+    sent = Part.on_their_way(production)
     chosen = _chosen(production, outlets)
     found: list[dict[str, Any]] = [
         {
@@ -157,7 +162,7 @@ def _rows(production: Production, page: str | None) -> dict:
             "ready": recording is not None and recording.ready,
             "address": _address("productions:section", s.pk),
             "recording_address": recording and _recording_address(recording, cut=first[s.pk][1]),
-            "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key))) for o in outlets)),
+            "crossings": (crossings := tuple((o.key, *_crossing(board.at(s.pk, o.key), sent)) for o in outlets)),
             "to_make": any(not done for key, *_, done in crossings if key in chosen),
         }
         for place, (key, _) in enumerate(shown, shown.start_index())
@@ -213,9 +218,9 @@ def _chosen(production: Production, outlets: list[Outlet]) -> list[str]:
     return keys if len(keys) == 1 else [key for key in production.last_outlets if key in keys]
 
 
-def _crossing(found: Crossing) -> tuple[str, str, str, str]:
+def _crossing(found: Crossing, sent: dict[int, str]) -> tuple[str, str, str, str]:
     """The state of a section for an outlet, the same in words, where more of it is to be seen, and whether it is done:
-    "yes", "tags" where these are to be written again, or nothing.
+    "yes", "tags" where these are to be written again, or nothing. `sent` says which files are on their way or arrived.
     """
     address = ""
     if found.state in (State.WAITING, State.MAKING, State.REFUSED):
@@ -223,6 +228,8 @@ def _crossing(found: Crossing) -> tuple[str, str, str, str]:
     elif found.file_id:
         address = _address("deliveries:check-sheet", found.file_id)
     done = "" if found.needed else "tags" if found.changes else "yes"
+    if found.file_id in sent and found.state in (State.PASSES, State.REMARKS):
+        return sent[found.file_id], f"{found.words}, {sent[found.file_id]}", address, done
     return found.state, found.words, address, done
 
 

@@ -12,8 +12,8 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from sermovox.standins.mischief import Mischief
-from sermovox.standins.station import mischief_of, station
+from sermovox.standins.mischief import Mischief, mischief_of
+from sermovox.standins.station import station
 
 
 @contextmanager

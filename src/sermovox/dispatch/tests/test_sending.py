@@ -4,11 +4,14 @@ import contextlib
 import hashlib
 import io
 import json
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from unittest.mock import patch
 
+import asyncssh
 from django.contrib.auth import get_user_model
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import override_settings
 from django.utils import timezone
 
@@ -21,10 +24,15 @@ from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.sending import BY_SIZE, READ_BACK
 from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
+from sermovox.dispatch.ways.carrier import Access
 from sermovox.dispatch.ways.folders import FolderCarrier
+from sermovox.dispatch.ways.sftp import SftpCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
-from sermovox.standins.station import PASSWORD, USER, received_in
+from sermovox.standins import archive
+from sermovox.standins.archive import InAThread
+from sermovox.standins.mischief import received_in
+from sermovox.standins.station import PASSWORD, USER
 from sermovox.ui.tests.base import AppTestCase
 
 OUTLET = "podcast-host"
@@ -97,6 +105,18 @@ class IntoFolders(SendingTestCase):
         lines = self.client.get(f"{dispatch.get_absolute_url()}receipt.csv").content.decode().splitlines()
         self.assertEqual(len(lines), 3)
         self.assertContains(self.client.get("/sent/"), "2 of 2")
+
+    def test_the_running_order_shows_what_has_arrived_until_something_changes(self):
+        self.state()
+        self.sent(file=[self.files[0].pk])
+        rows = f"/productions/{self.production.pk}/rows/"
+        marks = [row["crossings"] for row in self.client.get(rows).context["rows"]]
+        states = [next(state for key, state, *_ in crossings if key == OUTLET) for crossings in marks]
+        self.assertEqual(states[0], "arrived")
+        self.assertIn(states[1], ("passes", "passes with a remark"))
+        self.production.sections.filter(pk=self.files[0].section_id).update(title="Another title")
+        marks = [row["crossings"] for row in self.client.get(rows).context["rows"]]
+        self.assertEqual(next(state for key, state, *_ in marks[0] if key == OUTLET), "changed since")
 
     def test_what_goes_along_lies_beside_the_sound_and_is_no_longer_kept_here(self):
         self.state(along="all there is", folder="{production|plain|join:-}/../{author}")
@@ -396,6 +416,103 @@ class ByFtp(SendingTestCase):
         self.assertIn("knows no encrypted lines", self.sent().said)
 
 
+class BySftp(SendingTestCase):
+    def setUp(self):
+        super().setUp()
+        self.top = self.folder / "archive"
+        self.received = received_in(self.top)
+        self.port = self.enterContext(InAThread(self.top)).port
+
+    def state_sftp(self, port: int = 0, *, secret: str = archive.PASSWORD, **more):
+        address = f"localhost:{port or self.port}"
+        return self.state("sftp", secret=secret, **{"address": address, "user": archive.USER} | more)
+
+    def test_files_arrive_and_the_server_is_known_from_then_on(self):
+        self.state_sftp(folder="{production|plain|join:-}/masters")
+        dispatch = self.sent()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere(self.received / "Salt-and-Cedar" / "masters")
+        kept = Secret.objects.get()
+        self.assertTrue(kept.fingerprint.startswith("SHA256:"))
+        self.assertContains(self.client.get(f"/sent/outlets/{OUTLET}/"), kept.fingerprint)
+        # Set up anew, with another host key: nothing is sent until somebody says that all is well.
+        (self.top / "host-key").unlink()
+        with InAThread(self.top) as other:
+            Secret.objects.update(host_key=kept.host_key)
+            sheet = outlets_of(self.narrator)[OUTLET]
+            moved = replace(sheet.receives, stated=sheet.receives.stated | {"address": f"localhost:{other.port}"})
+            RuleSheet.change(self.narrator, replace(sheet, receives=moved), "Moved")
+            dispatch = self.sent()
+            self.assertEqual(dispatch.state, "stuck")
+            self.assertIn(f"than the one it is known by, {kept.fingerprint}", dispatch.said)
+            self.client.post(f"/sent/outlets/{OUTLET}/forget/", {"host_key": "yes"})
+            self.client.post(f"{dispatch.get_absolute_url()}go-on/", {"replacing": "yes"})
+            self.work()
+            dispatch.refresh_from_db()
+            self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertNotEqual(Secret.objects.get().host_key, kept.host_key)
+
+    def test_a_line_that_drops_leaves_no_holes(self):
+        self.state_sftp()
+        misbehave(self.top, drops=2)
+        with patch.object(SftpCarrier, "unsure_bytes", 8192):
+            dispatch = self.sent()
+            tries = 1
+            while dispatch.state == "waiting":
+                self.assertIn("The line to localhost broke", dispatch.said)
+                dispatch = self.again(dispatch)
+                tries += 1
+        self.assertEqual((dispatch.state, dispatch.said, tries), ("arrived", "", 3))
+        self.assertThere(self.received)
+
+    def test_what_may_have_holes_is_sent_once_more(self):
+        self.state_sftp()
+        dispatch = self.begin()
+        part = dispatch.parts.first()
+        content = part.path.read_bytes()
+        # As the far side has it where a later write came before an earlier one, and the line broke then.
+        self.received.joinpath(part.under_way_as).write_bytes(content[:8000] + bytes(8000) + content[16000:24000])
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere(self.received)
+
+    def test_a_private_key_does_in_place_of_a_password(self):
+        key = asyncssh.generate_private_key("ssh-ed25519")
+        text = key.export_private_key("openssh", passphrase="thyme").decode()
+        with InAThread(self.top, trusts=key.convert_to_public()) as server:
+            page = self.state_sftp(server.port, secret="thyme", key=SimpleUploadedFile("no.txt", b"no key"))
+            self.assertContains(page, "This is no private key")
+            self.state_sftp(server.port, secret="thyme", key=SimpleUploadedFile("id_ed25519", text.encode()))
+            self.assertNotIn("PRIVATE", Secret.objects.get().key_token)
+            dispatch = self.sent()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere(self.received)
+
+    def test_what_stands_in_the_way_is_said(self):
+        self.state_sftp(secret="wrong")
+        self.assertIn("does not let “archive” in. Look again at user and password", self.sent().said)
+        self.state_sftp(free_port())
+        self.assertIn("takes no calls at port", self.sent().said)
+        self.state_sftp()
+        misbehave(self.top, full=True)
+        self.assertIn("has no room left (No space left on device)", self.sent().said)
+        misbehave(self.top, size_off_by=9)
+        dispatch = self.sent()
+        self.assertIn("was not what was sent", dispatch.said)
+        self.assertEqual([path.name for path in self.received.iterdir() if not path.name.endswith(".part")], [])
+        with override_settings(SEND_TO_OWN_NETWORK=False):
+            self.assertIn("may not be reached from here", self.sent().said)
+
+    def test_an_ftp_server_is_told_apart(self):
+        with station_at(self.folder / "station") as port:
+            self.state_sftp(port)
+            with patch("sermovox.dispatch.ways.sftp._PATIENCE_S", 3):
+                dispatch = self.sent()
+        self.assertNotEqual(dispatch.state, "arrived")
+        self.assertRegex(dispatch.said, "does not answer as an SFTP server|broke|did not answer")
+
+
 class HowAnOutletReceives(SendingTestCase):
     def test_the_sheet_carries_the_way_and_no_secret(self):
         self.state("ftp", secret=PASSWORD, address="files.example.org", user=USER, security=TLS, folder="{title}")
@@ -403,17 +520,17 @@ class HowAnOutletReceives(SendingTestCase):
         self.assertEqual(sheet.outlet.receives.where, f"files.example.org as {USER}")
         self.assertNotIn(PASSWORD, sheet.toml)
         self.assertEqual(parse(written(sheet.outlet)), sheet.outlet)
-        self.assertEqual(Secret.of(self.narrator, OUTLET), PASSWORD)
+        self.assertEqual(Secret.of(self.narrator, OUTLET).password, PASSWORD)
         self.assertNotIn(PASSWORD, Secret.objects.get().token)
         page = self.client.get(f"/sent/outlets/{OUTLET}/")
         self.assertContains(page, "kept, encrypted")
         self.assertNotContains(page, PASSWORD)
         # Empty leaves the password as it is.
         self.state("ftp", address="other.example.org", user=USER, security=TLS)
-        self.assertEqual(Secret.of(self.narrator, OUTLET), PASSWORD)
+        self.assertEqual(Secret.of(self.narrator, OUTLET).password, PASSWORD)
         self.client.post(f"/sent/outlets/{OUTLET}/forget/")
         self.assertIsNone(outlets_of(self.narrator)[OUTLET].receives)
-        self.assertEqual(Secret.of(self.narrator, OUTLET), "")
+        self.assertEqual(Secret.of(self.narrator, OUTLET), Access())
 
     def test_a_password_under_another_key_is_asked_for_again(self):
         self.state("ftp", secret=PASSWORD, address="localhost", user=USER, security=TLS)

@@ -3,13 +3,18 @@
 from collections.abc import Callable
 
 from mastering.outlets.receiving import Receiving
-from sermovox.dispatch.ways.carrier import Carrier
+from sermovox.dispatch.ways.carrier import Access, Carrier
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.dispatch.ways.ftp import FtpCarrier
+from sermovox.dispatch.ways.sftp import SftpCarrier
 
-CARRIERS: dict[str, Callable[[Receiving, str], Carrier]] = {"folder": FolderCarrier, "ftp": FtpCarrier}
+CARRIERS: dict[str, Callable[[Receiving, Access], Carrier]] = {
+    "folder": FolderCarrier,
+    "ftp": FtpCarrier,
+    "sftp": SftpCarrier,
+}
 
 
-def carrier_of(receiving: Receiving, secret: str) -> Carrier:
-    """What sends by a way, with its secret in plain text; not open yet."""
-    return CARRIERS[receiving.way](receiving, secret)
+def carrier_of(receiving: Receiving, access: Access) -> Carrier:
+    """What sends by a way; not open yet."""
+    return CARRIERS[receiving.way](receiving, access)

@@ -1,6 +1,7 @@
 """What every way of sending can do, and what goes wrong on the way."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from types import TracebackType
 from typing import Protocol, Self
 
@@ -9,6 +10,17 @@ from mastering.errors import MasteringError
 CHUNK_BYTES = 1 << 16
 Told = Callable[[int], None]
 """Called with the bytes that are over there so far; may raise to stop."""
+
+
+@dataclass
+class Access:
+    """What opens a way and is no part of a sheet. A way that meets a server for the first time notes its host key here;
+    `key` is a private key as text.
+    """
+
+    password: str = ""
+    key: str = ""
+    host_key: str = ""
 
 
 class NotSent(MasteringError):
@@ -32,10 +44,12 @@ class Readable(Protocol):
 class Carrier(Protocol):
     """A way that is open. Names may have folders in them, with slashes; all raise NotSent or LineBroke.
 
-    `goes_on` tells whether a file that broke off can be gone on with where it was.
+    `goes_on` tells whether a file that broke off can be gone on with where it was, `unsure_bytes` how much of its end
+    may have holes then.
     """
 
     goes_on: bool
+    unsure_bytes: int
 
     def __enter__(self) -> Self: ...
 

@@ -14,7 +14,7 @@ from django.conf import settings
 
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, LineBroke, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, LineBroke, NameTaken, NotSent, Readable, Told
 
 _GONE = (errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN)
 
@@ -23,8 +23,9 @@ class FolderCarrier:
     """Copies into a folder, reads back what it copied."""
 
     goes_on = True
+    unsure_bytes = 0
 
-    def __init__(self, receiving: Receiving, secret: str):
+    def __init__(self, receiving: Receiving, access: Access):
         self._top = Path(receiving.address).expanduser()
 
     def __enter__(self) -> Self:

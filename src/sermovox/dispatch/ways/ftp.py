@@ -11,7 +11,7 @@ from typing import Self
 from mastering.certain import certain
 from mastering.outlets.receiving import PLAIN, Receiving, host_and_port
 from sermovox.dispatch.ways.addresses import allowed_number
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, LineBroke, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, LineBroke, NameTaken, NotSent, Readable, Told
 
 _PATIENCE_S = 30.0
 _FULL, _NAME = ("552", "452"), ("553", "501")
@@ -21,10 +21,11 @@ class FtpCarrier:
     """A session with a server, passive, encrypted where that is stated."""
 
     goes_on = True
+    unsure_bytes = 0
 
-    def __init__(self, receiving: Receiving, secret: str):
-        self._host, self._port = host_and_port(receiving.address)
-        self._user, self._password = receiving.stated["user"], secret
+    def __init__(self, receiving: Receiving, access: Access):
+        self._host, self._port = host_and_port(receiving.address, receiving.kind.port)
+        self._user, self._password = receiving.stated["user"], access.password
         self._plain = receiving.stated.get("security") == PLAIN
         self._session: ftplib.FTP | None = None
 

@@ -28,7 +28,7 @@ class Sending(BrowserTestCase):
         expect(self.page.locator("#reached")).to_contain_text("is gone again")
         self.assert_accessible(self.page)
 
-        self.page.goto("/stand-ins/")
+        self.page.goto("/stand-ins/station/")
         expect(self.page.locator("main")).to_contain_text("Nothing yet")
         self.page.get_by_label("It drops the line").fill("1")
         self.page.get_by_role("button", name="So be it").click()
@@ -46,7 +46,7 @@ class Sending(BrowserTestCase):
             self.page.keyboard.press("d")
         rows = list(csv.DictReader(io.StringIO(Path(taken.value.path()).read_text())))
         self.assertEqual([row["state"] for row in rows], ["arrived"] * 3)
-        self.page.goto("/stand-ins/")
+        self.page.goto("/stand-ins/station/")
         for row in rows:
             expect(self.page.locator("main")).to_contain_text(row["sha256"][:12])
         self.assert_accessible(self.page)

@@ -73,7 +73,7 @@ class Command(BaseCommand):
         }
         receiving = receiving_from({"way": "ftp"} | stated)
         RuleSheet.change(narrator, replace(shipped()["radio-playout"], receives=receiving), "How it receives: FTP")
-        Secret.keep(narrator, "radio-playout", PASSWORD)
+        Secret.keep(narrator, "radio-playout", password=PASSWORD)
 
     def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)

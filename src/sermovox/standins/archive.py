@@ -1,0 +1,120 @@
+"""An archive's SFTP server on this machine, which keeps what it receives in a folder, and can be told to misbehave."""
+
+import asyncio
+import os
+import sys
+import threading
+from pathlib import Path
+from typing import cast
+
+import asyncssh
+
+from sermovox.standins.mischief import Mischief, mischief_of, received_in
+from sermovox.worker import end_with_parent
+
+USER, PASSWORD = "archive", "vellum & twine"
+_SLOW_BYTES_A_SECOND = 100_000
+_TRIES_EVERY_S = 5.0
+_DROPS_AFTER_BYTES = 20_000
+
+
+async def archive(top: Path, port: int, *, trusts: asyncssh.SSHKey | None = None) -> asyncssh.SSHAcceptor:
+    """The server, listening on loopback; lets in who has the key `trusts` or knows the password. Raises OSError where
+    the port is taken.
+    """
+    received_in(top).mkdir(parents=True, exist_ok=True)
+
+    class Door(asyncssh.SSHServer):
+        def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
+            self.connection = conn
+
+        def password_auth_supported(self) -> bool:
+            return True
+
+        def validate_password(self, username: str, password: str) -> bool:
+            return (username, password) == (USER, PASSWORD) and not Mischief.read(mischief_of(top)).refuses
+
+        def public_key_auth_supported(self) -> bool:
+            return trusts is not None
+
+        def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+            return trusts is not None and key.public_data == trusts.public_data
+
+    class Shelf(asyncssh.SFTPServer):
+        def __init__(self, chan):
+            super().__init__(chan, chroot=str(received_in(top)).encode())
+            self._channel, self._got = chan, 0
+
+        async def write(self, file_obj: object, offset: int, data: bytes) -> int:
+            told = Mischief.read(mischief_of(top))
+            if told.full:
+                raise asyncssh.SFTPFailure("No space left on device")
+            if told.slow:
+                await asyncio.sleep(len(data) / _SLOW_BYTES_A_SECOND)
+            self._got += len(data)
+            if told.drops and self._got > _DROPS_AFTER_BYTES:
+                told.drops -= 1
+                told.keep(mischief_of(top))
+                self._channel.get_connection().abort()
+            return cast(int, super().write(file_obj, offset, data))
+
+        def stat(self, path: bytes):
+            off_by = Mischief.read(mischief_of(top)).size_off_by
+            found = super().stat(path)
+            if off_by and not path.endswith(b".part"):
+                told = asyncssh.SFTPAttrs.from_local(cast(os.stat_result, found))
+                told.size = (told.size or 0) + off_by
+                return told
+            return found
+
+    return await asyncssh.listen(
+        "127.0.0.1", port, server_factory=Door, server_host_keys=[_host_key(top)], sftp_factory=Shelf
+    )
+
+
+def _host_key(top: Path) -> asyncssh.SSHKey:
+    """Its host key: made once, then the same."""
+    path = top / "host-key"
+    if not path.exists():
+        asyncssh.generate_private_key("ssh-ed25519").write_private_key(str(path))
+    return asyncssh.read_private_key(str(path))
+
+
+def main(port: str, top: str) -> None:
+    """Serve until told to stop; where somebody else has the port, wait for it."""
+    end_with_parent()
+
+    async def serve() -> None:
+        while True:
+            try:
+                acceptor = await archive(Path(top), int(port))
+            except OSError:
+                await asyncio.sleep(_TRIES_EVERY_S)
+            else:
+                await acceptor.wait_closed()
+                return
+
+    asyncio.run(serve())
+
+
+class InAThread:
+    """The server in a thread of its own, for as long as it is wanted."""
+
+    def __init__(self, top: Path, *, trusts: asyncssh.SSHKey | None = None):
+        self._loop = asyncio.new_event_loop()
+        self._acceptor = self._loop.run_until_complete(archive(top, 0, trusts=trusts))
+        self.port = self._acceptor.get_port()
+        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
+        self._thread.start()
+
+    def __enter__(self) -> "InAThread":
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self._loop.call_soon_threadsafe(self._acceptor.close)
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join(5)
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
