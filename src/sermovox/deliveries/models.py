@@ -130,6 +130,12 @@ class Delivery(models.Model):
         """All deliveries of its run, this one among them."""
         return Delivery.objects.filter(run=self.run).order_by("pk")
 
+    @property
+    def passes(self) -> bool:
+        """Whether all that was to be made is made and passes."""
+        states = set(self.files.filter(replaced_at=None).values_list("state", flat=True))
+        return bool(states) and states <= {FinishedFile.State.PASSES, FinishedFile.State.REMARKS}
+
     def cancel(self) -> None:
         """Stop what runs and what waits in the whole run; what is finished stays."""
         with transaction.atomic():

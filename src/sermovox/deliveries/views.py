@@ -400,7 +400,13 @@ def _run(delivery: Delivery) -> dict:
         "refused": sum(file.state == State.REFUSED for file in files),
         "cancelled": sum(file.state == State.CANCELLED for file in files),
     }
-    return context if under_way else context | _made(delivery)
+    return context | (_to_come(delivery) if under_way else _made(delivery))
+
+
+def _to_come(delivery: Delivery) -> dict:
+    """What can be wished for a delivery while its files are being made."""
+    outlet = outlets_of(delivery.production.owner).get(delivery.outlet_key)
+    return {"receives": outlet is not None and outlet.receives is not None}
 
 
 def _made(delivery: Delivery) -> dict:

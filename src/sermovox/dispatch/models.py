@@ -5,7 +5,7 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models, transaction
-from django.db.models import Q
+from django.db.models import Exists, OuterRef, Q
 from django.urls import reverse
 from django.utils import timezone
 
@@ -15,6 +15,7 @@ from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
 from sermovox.dispatch.ways.carrier import Access
 from sermovox.dispatch.ways.sftp import fingerprint
+from sermovox.productions.models import Production
 
 MOST_TRIES = 8
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 15, 3600
@@ -196,6 +197,43 @@ class Dispatch(models.Model):
         own = Dispatch.objects.filter(pk=self.pk).exclude(state__in=self.OVER)
         if own.update(state=self.State.CANCELLED, said="", next_at=None, ended_at=timezone.now()):
             storage.forget_folder(self.folder)
+
+
+class Wish(models.Model):
+    """That what is made for an outlet is sent by itself once all of it passes: a delivery, or all of a production from now
+    on.
+    """
+
+    production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="send_wishes")
+    outlet_key = models.SlugField(max_length=60)
+    delivery = models.ForeignKey(Delivery, on_delete=models.CASCADE, null=True, related_name="send_wishes")
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["production", "outlet_key", "delivery"], name="one_wish", nulls_distinct=False
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.production} to {self.outlet_key} by itself"
+
+    @classmethod
+    def fulfillable(cls) -> list[Delivery]:
+        """The deliveries that are to be sent by themselves, are made, and were not sent yet."""
+        made = Delivery.objects.filter(dispatches=None, cancelled_at=None).exclude(
+            files__state__in=(FinishedFile.State.WAITING, FinishedFile.State.MAKING)
+        )
+        own = Exists(cls.objects.filter(delivery=OuterRef("pk")))
+        standing = cls.objects.filter(
+            delivery=None,
+            production=OuterRef("production"),
+            outlet_key=OuterRef("outlet_key"),
+            created_at__lte=OuterRef("created_at"),
+        )
+        wished = made.filter(own | Exists(standing)).select_related("production__owner")
+        return [delivery for delivery in wished if delivery.passes]
 
 
 class Part(models.Model):

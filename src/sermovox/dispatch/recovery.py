@@ -1,13 +1,17 @@
 """What looks after dispatches that wait, and after what lies here for none."""
 
+from contextlib import suppress
 from pathlib import Path
 
 from django.conf import settings
 from django.db import transaction
 
 from sermovox import queue, storage
-from sermovox.dispatch.models import Dispatch
+from sermovox.dispatch.models import Dispatch, Wish
+from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
+from sermovox.dispatch.ways.carrier import NotSent
+from sermovox.outlets.models import outlets_of
 from sermovox.recovery import clears_away, forgotten, looks_after, puts_back
 
 
@@ -18,6 +22,17 @@ def without_worker() -> None:
         in_work = queue.first_arguments(send_dispatch, running=True)
         sending = Dispatch.objects.filter(state=Dispatch.State.SENDING).exclude(pk__in=in_work)
         sending.update(state=Dispatch.State.WAITING)
+
+
+@looks_after
+def wishes() -> None:
+    """Begin to send what is to go by itself once it passes."""
+    for delivery in Wish.fulfillable():
+        outlet = outlets_of(delivery.production.owner).get(delivery.outlet_key)
+        if outlet is None:
+            continue
+        with suppress(NotSent):
+            begin(delivery, outlet, list(delivery.files.made().values_list("pk", flat=True)))
 
 
 @looks_after

@@ -113,6 +113,8 @@ def folder_over_there(bundle: Bundle, receiving: Receiving) -> str:
 
 def send(dispatch: Dispatch) -> None:
     """Send what has not arrived yet. Raises NotSent, LineBroke, or Cancelled where nobody wants it any more."""
+    if dispatch.delivery_id and not Delivery.objects.filter(pk=dispatch.delivery_id).exists():
+        raise NotSent("Its delivery was deleted meanwhile. Take it back to go on.")
     access = Secret.of(dispatch.owner, dispatch.outlet_key)
     with carrier_of(dispatch.way, access) as carrier:
         Secret.know(dispatch.owner, dispatch.outlet_key, access)
@@ -203,6 +205,9 @@ def _taken_away(carrier: Carrier, part: Part, name: str) -> NoReturn:
 
 def _opened(part: Part) -> BinaryIO:
     path = part.path
+    if part.file and (part.file.replaced_at or part.file.sha256 != part.sha256):
+        part.note(state=Part.State.STUCK)
+        raise NotSent(f"{part.name} was made or written anew since this was begun. Send the delivery again.")
     try:
         if path is None:
             raise FileNotFoundError

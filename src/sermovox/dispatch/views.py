@@ -20,7 +20,7 @@ from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import receipts, sending
 from sermovox.dispatch.forms import ReceivingForm, SendForm, WayForm
-from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
 from sermovox.dispatch.reaching import Step, reach
 from sermovox.dispatch.tasks import send_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
@@ -130,9 +130,11 @@ def send(request, pk: int):
         _queue(dispatch)
         return redirect(dispatch)
     last = delivery.dispatches.order_by("-pk").first()
+    standing = Wish.objects.filter(production=delivery.production, outlet_key=delivery.outlet_key, delivery=None)
     context = {
         "delivery": delivery,
         "outlet": outlet,
+        "standing": standing.exists(),
         "bundle": bundle,
         "form": form,
         "last": last,
@@ -142,6 +144,17 @@ def send(request, pk: int):
         "whole_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
     }
     return render(request, "dispatch/send.html", context)
+
+
+@require_POST
+def wish(request, pk: int, standing: bool):
+    """Have a delivery sent by itself once it passes, or with `standing` all that follow for its outlet; or no more."""
+    delivery = owned(request, Delivery.objects, pk=pk)
+    same = {"production_id": delivery.production_id, "outlet_key": delivery.outlet_key}
+    kept, made = Wish.objects.get_or_create(**same, delivery=None if standing else delivery)
+    if not made:
+        kept.delete()
+    return redirect("dispatch:send" if standing else "deliveries:detail", pk)
 
 
 def detail(request, pk: int):

@@ -19,7 +19,7 @@ from mastering.outlets.receiving import PLAIN, TLS
 from mastering.outlets.rulesheets import parse, shipped, written
 from mastering.tests.signals import speech
 from sermovox.cli import main
-from sermovox.deliveries.models import FinishedFile
+from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.sending import BY_SIZE, READ_BACK
@@ -511,6 +511,90 @@ class BySftp(SendingTestCase):
                 dispatch = self.sent()
         self.assertNotEqual(dispatch.state, "arrived")
         self.assertRegex(dispatch.said, "does not answer as an SFTP server|broke|did not answer")
+
+
+class ByItself(SendingTestCase):
+    def make(self) -> Delivery:
+        sections = list(self.production.sections.all())
+        (delivery,) = start_run(self.production, [shipped()[OUTLET]], sections, again=True)
+        return delivery
+
+    def look(self) -> list[Dispatch]:
+        look_after()
+        self.work()
+        return list(Dispatch.objects.order_by("pk"))
+
+    def test_a_delivery_goes_once_all_of_it_passes(self):
+        self.state()
+        delivery = self.make()
+        page = f"/deliveries/{delivery.pk}/"
+        self.assertContains(self.client.get(page), "once all of it passes</button>")
+        look_after()
+        self.assertFalse(Dispatch.objects.exists())
+        self.client.post(f"/sent/deliveries/{delivery.pk}/once/")
+        self.assertContains(self.client.get(page), "It is sent once all of it passes.")
+        self.work()
+        self.files = list(delivery.files.all())
+        (dispatch,) = self.look()
+        self.assertEqual((dispatch.delivery, dispatch.state), (delivery, "arrived"))
+        self.assertThere()
+        self.assertContains(self.client.get(page), "arrived")
+        self.assertEqual(self.look(), [dispatch])
+
+    def test_from_now_on_all_that_pass_go_and_what_fails_stays(self):
+        self.state()
+        before = self.client.post(f"/sent/deliveries/{self.delivery.pk}/always/", follow=True)
+        self.assertContains(before, "is sent by itself once all of it passes")
+        # What was begun before stays.
+        self.assertEqual(self.look(), [])
+        failing = self.make()
+        self.work()
+        failing.files.filter(pk=failing.files.first().pk).update(state="fails")
+        self.assertEqual(self.look(), [])
+        good = self.make()
+        self.work()
+        self.assertEqual([(each.delivery, each.state) for each in self.look()], [(good, "arrived")])
+        self.client.post(f"/sent/deliveries/{self.delivery.pk}/always/")
+        self.make()
+        self.work()
+        self.assertEqual(len(self.look()), 1)
+
+    def test_nothing_goes_before_it_is_stated_how(self):
+        self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
+        self.assertEqual(self.look(), [])
+        self.state()
+        self.assertEqual([each.state for each in self.look()], ["arrived"])
+
+
+class Meanwhile(SendingTestCase):
+    def test_what_was_written_anew_or_replaced_is_not_sent_as_it_was(self):
+        self.state()
+        for change in ({"sha256": "0" * 64}, {"replaced_at": timezone.now()}):
+            dispatch = self.begin()
+            before = FinishedFile.objects.filter(pk=self.files[0].pk).values("sha256", "replaced_at").get()
+            FinishedFile.objects.filter(pk=self.files[0].pk).update(**change)
+            self.work()
+            dispatch.refresh_from_db()
+            self.assertIn("made or written anew since this was begun", dispatch.said)
+            FinishedFile.objects.filter(pk=self.files[0].pk).update(**before)
+        self.assertEqual(list(self.there.iterdir()), [])
+
+    def test_a_deleted_delivery_waits_until_it_is_taken_back_and_its_receipts_stay(self):
+        self.state()
+        dispatch = self.begin()
+        self.delivery.put_away()
+        self.work()
+        dispatch.refresh_from_db()
+        self.assertIn("was deleted meanwhile", dispatch.said)
+        Delivery.with_deleted.get(pk=self.delivery.pk).take_back()
+        self.client.post(f"{dispatch.get_absolute_url()}go-on/")
+        self.work()
+        self.assertThere()
+        self.delivery.put_away()
+        Delivery.with_deleted.get(pk=self.delivery.pk).empty_bin()
+        receipt = json.loads(self.client.get(f"{dispatch.get_absolute_url()}receipt.json").content)
+        self.assertEqual([file["sha256"] for file in receipt["files"]], [file.sha256 for file in self.files])
+        self.assertContains(self.client.get(dispatch.get_absolute_url()), "Salt and Cedar")
 
 
 class HowAnOutletReceives(SendingTestCase):
