@@ -1,5 +1,6 @@
-"""Sending a hundred files to the stand-in of a station, against nothing but the library."""
+"""Sending a hundred files to the stand-ins, against nothing but the libraries."""
 
+import asyncio
 import ftplib
 import os
 import statistics
@@ -7,62 +8,95 @@ import subprocess
 import sys
 import tempfile
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 
+import asyncssh
+
 from sermovox.bench.tools import ROUNDS, line, seconds, timed
+from sermovox.standins import archive, station
 from sermovox.standins.mischief import received_in
-from sermovox.standins.station import PASSWORD, USER, station
 
 _FILES, _FILE_BYTES = 100, 5_000_000
 
 
 def tables() -> None:
-    """Print the table of sending; each round sends to a station with nothing in it."""
+    """Print the table of sending; each round sends to a place with nothing in it."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         files = [folder / f"file-{number:03}.bin" for number in range(_FILES)]
         for path in files:
             path.write_bytes(os.urandom(_FILE_BYTES))
-        bare, ours = [], []
-        for turn in range(ROUNDS):
-            bare.append(_served(folder / f"bare-{turn}", lambda port: timed(lambda: _bare(files, port))))
-            ours.append(_served(folder / f"ours-{turn}", lambda port, turn=turn: _sent(folder, files, port, turn)))
-        line(f"{_FILES} files of 5 MB by FTP, the library alone", seconds(bare), "1", "")
-        ratio = statistics.median(b / o for b, o in zip(bare, ours, strict=True))
-        line("the same sent and known to have arrived, times as fast", seconds(ours), f"{ratio:.2f}", "at least 0.8")
+        for way, served, bare in (("ftp", _station, _by_ftplib), ("sftp", _archive, _by_asyncssh)):
+            alone, ours = [], []
+            for turn in range(ROUNDS):
+                with served(folder / f"{way}-alone-{turn}") as port:
+                    alone.append(timed(partial(bare, files, port)))
+                with served(folder / f"{way}-{turn}") as port:
+                    ours.append(_sent(folder / f"data-{way}-{turn}", files, port, way))
+            line(f"{_FILES} files of 5 MB by {way.upper()}, the library alone", seconds(alone), "1", "")
+            ratio = statistics.median(a / o for a, o in zip(alone, ours, strict=True))
+            line("sent and known to have arrived, times as fast", seconds(ours), f"{ratio:.2f}", "at least 0.8")
 
 
-def _served(top: Path, work) -> float:
-    server = station(top, 0)
+@contextmanager
+def _station(top: Path) -> Iterator[int]:
+    server = station.station(top, 0)
     threading.Thread(target=server.serve_forever, kwargs={"handle_exit": False}, daemon=True).start()
     try:
-        took = work(server.address[1])
-        if len(list(received_in(top).iterdir())) != _FILES:
-            raise RuntimeError("not all files are there")
-        return took
+        yield server.address[1]
+        _whole(top)
     finally:
         server.close_all()
 
 
-def _bare(files: list[Path], port: int) -> None:
+@contextmanager
+def _archive(top: Path) -> Iterator[int]:
+    with archive.InAThread(top) as server:
+        yield server.port
+    _whole(top)
+
+
+def _whole(top: Path) -> None:
+    sizes = [path.stat().st_size for path in received_in(top).iterdir()]
+    if sizes != [_FILE_BYTES] * _FILES:
+        raise RuntimeError("not all files are there")
+
+
+def _by_ftplib(files: list[Path], port: int) -> None:
     with ftplib.FTP() as session:
         session.connect("127.0.0.1", port)
-        session.login(USER, PASSWORD)
+        session.login(station.USER, station.PASSWORD)
         for path in files:
             with path.open("rb") as file:
                 session.storbinary(f"STOR {path.name}", file, 1 << 16)
 
 
-def _sent(folder: Path, files: list[Path], port: int, turn: int) -> float:
+def _by_asyncssh(files: list[Path], port: int) -> None:
+    async def put() -> None:
+        who = {"username": archive.USER, "password": archive.PASSWORD}
+        async with (
+            asyncssh.connect("127.0.0.1", port, known_hosts=None, client_keys=None, config=None, **who) as connection,
+            connection.start_sftp_client() as client,
+        ):
+            for path in files:
+                await client.put(str(path), path.name)
+
+    asyncio.run(put())
+
+
+def _sent(data: Path, files: list[Path], port: int, way: str) -> float:
     """In a process of its own, with a database of its own, as a worker would."""
-    code = f"from sermovox.bench.sending import report; report({[str(path) for path in files]!r}, {port})"
-    environment = os.environ | {"SERMOVOX_DATA": str(folder / f"data-{turn}"), "SERMOVOX_SEND_TO_OWN_NETWORK": "1"}
+    code = f"from sermovox.bench.sending import report; report({[str(path) for path in files]!r}, {port}, {way!r})"
+    environment = os.environ | {"SERMOVOX_DATA": str(data), "SERMOVOX_SEND_TO_OWN_NETWORK": "1"}
     environment["DJANGO_SETTINGS_MODULE"] = "sermovox.settings"
     done = subprocess.run([sys.executable, "-c", code], env=environment, check=True, capture_output=True, text=True)
     return float(done.stdout)
 
 
-def report(paths: list[str], port: int) -> None:
+def report(paths: list[str], port: int, way: str) -> None:
     """Send these files and print how long it took."""
     import django
     from django.core.management import call_command
@@ -78,8 +112,11 @@ def report(paths: list[str], port: int) -> None:
     from sermovox.dispatch.tasks import send_dispatch
 
     owner = get_user_model().objects.create_user("bench")
-    Secret.keep(owner, "bench", password=PASSWORD)
-    receiving = {"way": "ftp", "address": f"127.0.0.1:{port}", "user": USER, "security": PLAIN}
+    who = station if way == "ftp" else archive
+    Secret.keep(owner, "bench", password=who.PASSWORD)
+    receiving = {"way": way, "address": f"127.0.0.1:{port}", "user": who.USER}
+    if way == "ftp":
+        receiving["security"] = PLAIN
     dispatch = Dispatch.objects.create(owner=owner, outlet_key="bench", receiving=receiving)
     dispatch.folder.parent.mkdir(parents=True)
     dispatch.folder.symlink_to(Path(paths[0]).parent)

@@ -200,8 +200,8 @@ class Dispatch(models.Model):
 
 
 class Wish(models.Model):
-    """That what is made for an outlet is sent by itself once all of it passes: a delivery, or all of a production from now
-    on.
+    """That what is made for an outlet is sent by itself once all of it passes: a delivery, or all of a production that
+    are begun from now on.
     """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="send_wishes")

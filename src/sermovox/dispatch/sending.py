@@ -128,6 +128,16 @@ def send(dispatch: Dispatch) -> None:
             _send_one(carrier, part)
 
 
+def tidy(dispatch: Dispatch) -> None:
+    """Take away over there what was begun and will not be gone on with. Raises NotSent or LineBroke."""
+    begun = list(dispatch.parts.filter(state=Part.State.SENDING))
+    if begun:
+        with carrier_of(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key)) as carrier:
+            for part in begun:
+                carrier.delete(part.under_way_as)
+                part.note(state=Part.State.WAITING, sent_bytes=0)
+
+
 def _want_room(carrier: Carrier, parts: list[Part]) -> None:
     left, needed = carrier.left_bytes(), sum(part.size_bytes for part in parts)
     if left is not None and left < needed:

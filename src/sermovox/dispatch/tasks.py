@@ -7,7 +7,7 @@ from django_tasks import task
 from mastering.errors import Cancelled
 from sermovox import storage
 from sermovox.dispatch.models import Dispatch
-from sermovox.dispatch.sending import send
+from sermovox.dispatch.sending import send, tidy
 from sermovox.dispatch.ways.carrier import LineBroke, NameTaken, NotSent
 
 logger = logging.getLogger(__name__)
@@ -37,3 +37,14 @@ def send_dispatch(dispatch_id: int) -> None:
         dispatch.settle(Dispatch.State.STUCK, "Sermovox stumbled over this. What has arrived is noted; try again.")
     else:
         dispatch.settle(Dispatch.State.ARRIVED)
+
+
+@task()
+def tidy_dispatch(dispatch_id: int) -> None:
+    """Take away over there what a dispatch that was cancelled has begun."""
+    dispatch = Dispatch.objects.select_related("owner").filter(pk=dispatch_id, state=Dispatch.State.CANCELLED).first()
+    if dispatch:
+        try:
+            tidy(dispatch)
+        except NotSent as error:
+            logger.warning("What dispatch %s has begun stays over there: %s", dispatch_id, error)

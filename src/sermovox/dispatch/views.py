@@ -22,7 +22,7 @@ from sermovox.dispatch import receipts, sending
 from sermovox.dispatch.forms import ReceivingForm, SendForm, WayForm
 from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
 from sermovox.dispatch.reaching import Step, reach
-from sermovox.dispatch.tasks import send_dispatch
+from sermovox.dispatch.tasks import send_dispatch, tidy_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.queue import enqueue_once
@@ -186,6 +186,8 @@ def go_on(request, pk: int):
 def cancel(request, pk: int):
     dispatch = owned(request, _DISPATCHES, pk=pk)
     dispatch.cancel()
+    # After whatever is under way, as one worker does both.
+    enqueue_once(tidy_dispatch, dispatch.pk, sending=True)
     return redirect(dispatch)
 
 
