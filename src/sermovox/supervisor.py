@@ -90,7 +90,7 @@ class Supervisor:
         self._workers.append(Child("worker that sends", _worker_command(queue.SENDING)))
         self._children = [server, *self._workers]
         if demo:
-            self._children += [_stand_in(name, later) for later, name in enumerate(("station", "archive"))]
+            self._children += [_stand_in(name, later) for later, name in enumerate(("station", "archive", "share"))]
         if settings.WATCHED_DIR:
             command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
             self._children.append(Child("watcher of the folder", lambda _: command))

@@ -99,6 +99,21 @@ WAYS = {
             takes_key=True,
             port=22,
         ),
+        WayKind(
+            name="webdav",
+            title="WebDAV",
+            does="Files are sent to a share by WebDAV, as many shared folders on the net are reached, under another "
+            "name until they are whole. A file that broke off begins anew; the share can tell how large one is.",
+            fields=(
+                Field(name="address", label="Server", hint="Its name, and :port where it is not 443.", needed=True),
+                Field(name="security", label="Line", choices=(TLS, PLAIN)),
+                Field(name="share", label="Path of the share", hint="What follows the server’s name: /dav/ines."),
+                Field(name="user", label="User", needed=True),
+                _FOLDER,
+            ),
+            secret="Password",
+            port=443,
+        ),
     )
 }
 """The ways there are, by name."""

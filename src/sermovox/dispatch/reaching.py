@@ -61,7 +61,7 @@ def _written(carrier: Carrier, receiving: Receiving) -> list[Step]:
 def _leave(carrier: Carrier, folder: str) -> None:
     name = f"{folder}sermovox-{uuid.uuid4().hex[:12]}.part"
     try:
-        carrier.put(name, io.BytesIO(_TRIAL), 0, lambda sent: None)
+        carrier.put(name, io.BytesIO(_TRIAL), 0, len(_TRIAL), lambda sent: None)
         if carrier.size_of(name) != len(_TRIAL):
             raise NotSent("A file that was left there has not its full size.")
     finally:

@@ -169,7 +169,7 @@ def _send_one(carrier: Carrier, part: Part) -> None:
     with _opened(part) as source:
         digest = hashlib.sha256()
         _skip(source, start, digest)
-        answered = carrier.put(part.under_way_as, _Hashed(source, digest), start, _telling(part))
+        answered = carrier.put(part.under_way_as, _Hashed(source, digest), start, part.size_bytes, _telling(part))
     if digest.hexdigest() != part.sha256:
         carrier.delete(part.under_way_as)
         part.note(state=Part.State.STUCK)

@@ -13,7 +13,7 @@ from django.http import Http404
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox.standins import archive, station
+from sermovox.standins import archive, share, station
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
 
 
@@ -41,6 +41,7 @@ STAND_INS = {
     for each in (
         StandIn("station", "A station", "FTP", station.USER, 0),
         StandIn("archive", "An archive", "SFTP", archive.USER, 1),
+        StandIn("share", "A shared folder", "WebDAV", share.USER, 2),
     )
 }
 

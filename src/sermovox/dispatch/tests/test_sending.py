@@ -4,8 +4,10 @@ import contextlib
 import hashlib
 import io
 import json
+import threading
 from dataclasses import replace
 from datetime import timedelta
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from unittest.mock import patch
 
@@ -29,7 +31,7 @@ from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.dispatch.ways.sftp import SftpCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
-from sermovox.standins import archive
+from sermovox.standins import archive, share
 from sermovox.standins.archive import InAThread
 from sermovox.standins.mischief import received_in
 from sermovox.standins.station import PASSWORD, USER
@@ -160,9 +162,9 @@ class IntoFolders(SendingTestCase):
         begun_at = []
         put = FolderCarrier.put
 
-        def noted(carrier, name, source, start, told):
+        def noted(carrier, name, source, start, size_bytes, told):
             begun_at.append(start)
-            return put(carrier, name, source, start, told)
+            return put(carrier, name, source, start, size_bytes, told)
 
         with patch.object(FolderCarrier, "put", noted):
             self.work()
@@ -516,6 +518,94 @@ class BySftp(SendingTestCase):
                 dispatch = self.sent()
         self.assertNotEqual(dispatch.state, "arrived")
         self.assertRegex(dispatch.said, "does not answer as an SFTP server|broke|did not answer")
+
+
+class ByWebdav(SendingTestCase):
+    def setUp(self):
+        super().setUp()
+        self.top = self.folder / "share"
+        self.received = received_in(self.top)
+        self.port = self.enterContext(share.InAThread(self.top)).port
+
+    def state_dav(self, *, secret: str = share.PASSWORD, **more):
+        stated = {
+            "address": f"localhost:{self.port}",
+            "user": share.USER,
+            "security": PLAIN,
+            "share": f"/{share.PATH}/",
+        }
+        return self.state("webdav", secret=secret, **stated | more)
+
+    def test_files_arrive_in_a_folder_of_the_share(self):
+        self.state_dav(folder="{production} & more/masters")
+        dispatch = self.sent()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertThere(self.received / "Salt and Cedar & more" / "masters")
+        self.assertIn("201", dispatch.parts.first().answered)
+        self.assertEqual(self.sent().state, "arrived")
+
+    def test_what_broke_off_begins_anew(self):
+        self.state_dav()
+        misbehave(self.top, drops=2)
+        dispatch, tries = self.sent(), 1
+        while dispatch.state == "waiting":
+            self.assertIn("503 Service Unavailable", dispatch.said)
+            dispatch, tries = self.again(dispatch), tries + 1
+        self.assertEqual((dispatch.state, dispatch.said, tries), ("arrived", "", 3))
+        self.assertThere(self.received)
+
+    def test_another_file_of_that_name_stays(self):
+        self.state_dav()
+        (self.received / self.files[0].name).write_bytes(b"theirs")
+        self.assertTrue(self.sent().name_taken)
+        self.assertEqual((self.received / self.files[0].name).read_bytes(), b"theirs")
+        self.assertEqual(self.sent(replacing="on").state, "arrived")
+        self.assertThere(self.received)
+
+    def test_what_stands_in_the_way_is_said(self):
+        for more, said in (
+            ({"secret": "wrong"}, "does not let “share” in"),
+            ({"share": "/nowhere"}, "has no share at /nowhere"),
+            ({"security": TLS}, "knows no encrypted lines"),
+            ({"address": f"localhost:{free_port()}"}, "takes no calls at port"),
+        ):
+            with self.subTest(more):
+                self.state_dav(**more)
+                self.assertIn(said, self.sent().said)
+        self.state_dav()
+        misbehave(self.top, full=True)
+        self.assertIn("has no room left (507", self.sent().said)
+        self.assertEqual(list(self.received.iterdir()), [])
+        with override_settings(SEND_TO_OWN_NETWORK=False):
+            self.assertIn("may not be reached from here", self.sent().said)
+
+    def test_a_certificate_has_to_be_trusted(self):
+        path = certificate(self.folder)
+        with share.InAThread(self.top, certificate=path) as server:
+            self.state_dav(address=f"localhost:{server.port}", security=TLS)
+            self.assertIn("is not to be trusted", self.sent().said)
+            self.assertEqual(list(self.received.iterdir()), [])
+            with patch("sermovox.dispatch.ways.webdav.ssl.create_default_context", trusting(path)):
+                self.assertEqual(self.sent().state, "arrived")
+        self.assertThere(self.received)
+
+    def test_an_answer_that_leads_elsewhere_is_not_followed(self):
+        class Elsewhere(BaseHTTPRequestHandler):
+            def do_PROPFIND(self):
+                self.send_response(302)
+                self.send_header("Location", "http://169.254.169.254/latest/")
+                self.send_header("Content-Length", "0")
+                self.end_headers()
+
+            def log_message(self, *_):
+                pass
+
+        server = HTTPServer(("127.0.0.1", 0), Elsewhere)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        self.state_dav(address=f"localhost:{server.server_port}")
+        self.assertIn("leads on to 169.254.169.254 (302 Found), which is not followed", self.sent().said)
 
 
 class ByItself(SendingTestCase):

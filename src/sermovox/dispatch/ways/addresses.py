@@ -28,7 +28,7 @@ def allowed_number(host: str, port: int) -> str:
     stand_in = (
         settings.DEMO_SIGN_IN
         and address.is_loopback
-        and port in range(settings.STAND_IN_PORT, settings.STAND_IN_PORT + 2)
+        and port in range(settings.STAND_IN_PORT, settings.STAND_IN_PORT + 3)
     )
     if not address.is_global and not settings.SEND_TO_OWN_NETWORK and not stand_in:
         raise NotSent(

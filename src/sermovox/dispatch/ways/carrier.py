@@ -69,8 +69,10 @@ class Carrier(Protocol):
         """The hash of a file over there; None where it cannot be told without fetching it."""
         ...
 
-    def put(self, name: str, source: Readable, start: int, told: Told) -> str:
-        """Send what `source` still has, from byte `start` of the file on. Returns what the far side answered."""
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
+        """Send what `source` still has, from byte `start` of the file on, which has `size_bytes` in all. Returns what
+        the far side answered.
+        """
         ...
 
     def rename(self, name: str, new: str) -> None:

@@ -67,7 +67,7 @@ class FolderCarrier:
                 os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
             return hashlib.file_digest(file, "sha256").hexdigest()
 
-    def put(self, name: str, source: Readable, start: int, told: Told) -> str:
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
         path = self._path(name)
         with _in_words(path), path.open("r+b" if start else "wb") as file:
             file.truncate(start)

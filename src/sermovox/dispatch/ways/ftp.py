@@ -93,7 +93,7 @@ class FtpCarrier:
     def sha256_of(self, name: str) -> str | None:
         return None
 
-    def put(self, name: str, source: Readable, start: int, told: Told) -> str:
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
         with self._in_words(name):
             sent = start
 

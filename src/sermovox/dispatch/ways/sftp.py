@@ -72,7 +72,7 @@ class SftpCarrier:
     def sha256_of(self, name: str) -> str | None:
         return None
 
-    def put(self, name: str, source: Readable, start: int, told: Told) -> str:
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
         with self._in_words(name):
             file = self._run(self._opened(name, "r+b" if start else "wb"))
             try:

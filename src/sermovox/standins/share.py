@@ -1,0 +1,108 @@
+"""A shared folder on this machine that is reached by WebDAV, and can be told to misbehave."""
+
+import logging
+import sys
+import threading
+import time
+from pathlib import Path
+
+from cheroot.ssl.builtin import BuiltinSSLAdapter
+from cheroot.wsgi import Server
+from wsgidav.wsgidav_app import WsgiDAVApp
+
+from sermovox.standins.mischief import Mischief, mischief_of, received_in
+from sermovox.worker import end_with_parent
+
+USER, PASSWORD = "share", "clay & thatch"
+PATH = "dav"
+_SLOW_BYTES_A_SECOND = 100_000
+_TRIES_EVERY_S = 5.0
+_DROPS_AFTER_BYTES = 20_000
+
+
+def share(top: Path, port: int, *, certificate: Path | None = None) -> Server:
+    """The server, listening on loopback once it is started; encrypted where it is given a certificate with its key, as
+    PEM. Raises OSError then where the port is taken.
+    """
+    received_in(top).mkdir(parents=True, exist_ok=True)
+    dav = WsgiDAVApp(
+        {
+            "provider_mapping": {f"/{PATH}": str(received_in(top))},
+            "simple_dc": {"user_mapping": {"*": {USER: {"password": PASSWORD}}}},
+            "http_authenticator": {"accept_basic": True, "accept_digest": False, "default_to_digest": False},
+            "logging": {"enable": False},
+            "verbose": 0,
+            "property_manager": True,
+            "lock_storage": True,
+        }
+    )
+
+    def misbehaving(environ, start_response):
+        told = Mischief.read(mischief_of(top))
+        if told.refuses:
+            environ.pop("HTTP_AUTHORIZATION", None)
+        if environ["REQUEST_METHOD"] == "PUT":
+            if told.full:
+                start_response("507 Insufficient Storage", [("Content-Length", "0"), ("Connection", "close")])
+                return [b""]
+            if told.drops:
+                environ["wsgi.input"].read(_DROPS_AFTER_BYTES)
+                told.drops -= 1
+                told.keep(mischief_of(top))
+                start_response("503 Service Unavailable", [("Content-Length", "0"), ("Connection", "close")])
+                return [b""]
+            if told.slow:
+                environ["wsgi.input"] = _Slow(environ["wsgi.input"])
+        return dav(environ, start_response)
+
+    server = Server(("127.0.0.1", port), misbehaving, numthreads=4)
+    if certificate:
+        server.ssl_adapter = BuiltinSSLAdapter(str(certificate), str(certificate))
+    return server
+
+
+class _Slow:
+    """What is read of it takes its time."""
+
+    def __init__(self, source):
+        self._source = source
+
+    def read(self, count: int = -1) -> bytes:
+        chunk = self._source.read(count)
+        time.sleep(len(chunk) / _SLOW_BYTES_A_SECOND)
+        return chunk
+
+
+def main(port: str, top: str) -> None:
+    """Serve until told to stop; where somebody else has the port, wait for it."""
+    end_with_parent()
+    logging.basicConfig(level=logging.WARNING)
+    while True:
+        try:
+            share(Path(top), int(port)).start()
+        except OSError:
+            time.sleep(_TRIES_EVERY_S)
+        else:
+            return
+
+
+class InAThread:
+    """The server in a thread of its own, for as long as it is wanted."""
+
+    def __init__(self, top: Path, *, certificate: Path | None = None):
+        self._server = share(top, 0, certificate=certificate)
+        self._server.prepare()
+        self.port = self._server.bind_addr[1]
+        self._thread = threading.Thread(target=self._server.serve, daemon=True)
+        self._thread.start()
+
+    def __enter__(self) -> "InAThread":
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self._server.stop()
+        self._thread.join(5)
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
