@@ -2,6 +2,7 @@
 
 import asyncio
 import ftplib
+import logging
 import os
 import statistics
 import subprocess
@@ -24,6 +25,7 @@ _FILES, _FILE_BYTES = 100, 5_000_000
 
 def tables() -> None:
     """Print the table of sending; each round sends to a place with nothing in it."""
+    logging.basicConfig(level=logging.WARNING)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         files = [folder / f"file-{number:03}.bin" for number in range(_FILES)]
