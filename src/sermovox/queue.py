@@ -46,6 +46,11 @@ def under_way(task):
     )
 
 
+def waits(queue_name: str) -> bool:
+    """Whether a task waits in a queue."""
+    return DBTaskResult.objects.filter(queue_name=queue_name, status=TaskResultStatus.READY).exists()
+
+
 def first_arguments(*tasks, running: bool = False) -> set[int]:
     """What these tasks were given first, of those that wait or run: a key, or each of several."""
     found: set[int] = set()

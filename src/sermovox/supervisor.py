@@ -86,14 +86,18 @@ class Supervisor:
         self._workers = [Child("worker", _worker_command(work)) for _ in range(workers)]
         # What is over in seconds never waits until hours of sound are.
         self._workers.append(Child("worker for short work", _worker_command(queue.SHORT)))
-        # Lines are slow, and wait for nobody's encoder; nor does that wait for them.
-        self._workers.append(Child("worker that sends", _worker_command(queue.SENDING)))
         self._children = [server, *self._workers]
+        # Lines are slow, and wait for nobody's encoder; nor does that wait for them. It is started once there is
+        # something to send.
+        self._sender = Child("worker that sends", _worker_command(queue.SENDING))
+        self._workers.append(self._sender)
         if demo:
-            self._children += [_stand_in(name, later) for later, name in enumerate(("station", "archive", "share"))]
+            place = str(Path(settings.DATA_DIR) / "stand-ins")
+            command = [sys.executable, "-m", "sermovox.standins", str(settings.STAND_IN_PORT), place]
+            self._children.append(Child("stand-ins", lambda _: command))
         if settings.WATCHED_DIR:
-            command = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
-            self._children.append(Child("watcher of the folder", lambda _: command))
+            watching = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
+            self._children.append(Child("watcher of the folder", lambda _: watching))
 
     @property
     def address(self) -> str:
@@ -114,7 +118,7 @@ class Supervisor:
             self._wait_until_answering()
             print(f"Sermovox is ready at {self.address}\nStop it with Ctrl+C.", flush=True)
             while not self._stopping.wait(_LOOK_EVERY_S):
-                for child in self._children:
+                for child in list(self._children):
                     child.watch()
         finally:
             self._stop()
@@ -124,7 +128,10 @@ class Supervisor:
         longest = timedelta(hours=settings.LONGEST_TASK_H)
         looked_at = cleared_at = -inf
         while not self._stopping.wait(_LOOK_EVERY_S):
-            seen_to(lambda: requeue_tasks([child.identity for child in self._workers]))
+            seen_to(lambda: requeue_tasks([child.identity for child in self._workers if child.process]))
+            if self._sender not in self._children and queue.waits(queue.SENDING):
+                self._sender.start()
+                self._children.append(self._sender)
             if time.monotonic() - looked_at > _LOOK_AFTER_EVERY_S:
                 look_after()
                 seen_to(lambda: self._end_workers(queue.workers_at_one_task_for(longest)))
@@ -184,13 +191,6 @@ def _refuse_taken_port(host: str, port: int) -> None:
             raise CannotStart(
                 f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
             ) from error
-
-
-def _stand_in(name: str, later_ports: int) -> Child:
-    """A place that the demonstration's outlets are reached at."""
-    place = str(Path(settings.DATA_DIR) / "stand-ins" / name)
-    command = [sys.executable, "-m", f"sermovox.standins.{name}", str(settings.STAND_IN_PORT + later_ports), place]
-    return Child(f"stand-in of {name}", lambda _: command)
 
 
 def _worker_command(queues: str) -> Callable[[str], list[str]]:

@@ -211,9 +211,10 @@ class Wish(models.Model):
 
     class Meta:
         constraints = [
+            models.UniqueConstraint(fields=["delivery"], name="one_wish_of_a_delivery"),
             models.UniqueConstraint(
-                fields=["production", "outlet_key", "delivery"], name="one_wish", nulls_distinct=False
-            )
+                fields=["production", "outlet_key"], condition=Q(delivery=None), name="one_standing_wish"
+            ),
         ]
 
     def __str__(self) -> str:

@@ -36,11 +36,13 @@ _ARRIVED = Q(parts__state=Part.State.ARRIVED)
 
 def sent(request):
     """Every dispatch, newest first."""
-    every = Dispatch.objects.of(request.user).annotate(
-        part_count=Count("parts"),
-        arrived_count=Count("parts", filter=_ARRIVED),
-        whole_bytes=Sum("parts__size_bytes"),
-    )
+    counted = {
+        "part_count": Count("parts"),
+        "arrived_count": Count("parts", filter=_ARRIVED),
+        "whole_bytes": Sum("parts__size_bytes"),
+    }
+    # Counting leaves the order that rows have by themselves aside.
+    every = Dispatch.objects.of(request.user).annotate(**counted).order_by("-pk")
     return render(request, "dispatch/sent.html", {"page": Paginator(every, _A_PAGE).get_page(request.GET.get("page"))})
 
 

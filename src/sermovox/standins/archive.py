@@ -2,7 +2,6 @@
 
 import asyncio
 import os
-import sys
 import threading
 from pathlib import Path
 from typing import cast
@@ -10,7 +9,6 @@ from typing import cast
 import asyncssh
 
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
-from sermovox.worker import end_with_parent
 
 USER, PASSWORD = "archive", "vellum & twine"
 _SLOW_BYTES_A_SECOND = 100_000
@@ -80,21 +78,20 @@ def _host_key(top: Path) -> asyncssh.SSHKey:
     return asyncssh.read_private_key(str(path))
 
 
-def main(port: str, top: str) -> None:
-    """Serve until told to stop; where somebody else has the port, wait for it."""
-    end_with_parent()
+def serve(port: int, top: Path) -> None:
+    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
 
-    async def serve() -> None:
+    async def served() -> None:
         while True:
             try:
-                acceptor = await archive(Path(top), int(port))
+                acceptor = await archive(top, port)
             except OSError:
                 await asyncio.sleep(_TRIES_EVERY_S)
             else:
                 await acceptor.wait_closed()
                 return
 
-    asyncio.run(serve())
+    asyncio.run(served())
 
 
 class InAThread:
@@ -114,7 +111,3 @@ class InAThread:
         self._loop.call_soon_threadsafe(self._acceptor.close)
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join(5)
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])

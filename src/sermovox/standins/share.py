@@ -1,7 +1,5 @@
 """A shared folder on this machine that is reached by WebDAV, and can be told to misbehave."""
 
-import logging
-import sys
 import threading
 import time
 from pathlib import Path
@@ -11,7 +9,6 @@ from cheroot.wsgi import Server
 from wsgidav.wsgidav_app import WsgiDAVApp
 
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
-from sermovox.worker import end_with_parent
 
 USER, PASSWORD = "share", "clay & thatch"
 PATH = "dav"
@@ -73,13 +70,11 @@ class _Slow:
         return chunk
 
 
-def main(port: str, top: str) -> None:
-    """Serve until told to stop; where somebody else has the port, wait for it."""
-    end_with_parent()
-    logging.basicConfig(level=logging.WARNING)
+def serve(port: int, top: Path) -> None:
+    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
     while True:
         try:
-            share(Path(top), int(port)).start()
+            share(top, port).start()
         except OSError:
             time.sleep(_TRIES_EVERY_S)
         else:
@@ -102,7 +97,3 @@ class InAThread:
     def __exit__(self, *exc: object) -> None:
         self._server.stop()
         self._thread.join(5)
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])

@@ -1,7 +1,6 @@
 """A station's FTP server on this machine, which keeps what it receives in a folder, and can be told to misbehave."""
 
 import logging
-import sys
 import time
 from pathlib import Path
 
@@ -11,7 +10,6 @@ from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
-from sermovox.worker import end_with_parent
 
 USER, PASSWORD = "station", "brine & rye"
 _SLOW_BYTES_A_SECOND = 100_000
@@ -79,19 +77,14 @@ def station(top: Path, port: int, *, certificate: Path | None = None) -> FTPServ
     return FTPServer(("127.0.0.1", port), Handler, ioloop=IOLoop())
 
 
-def main(port: str, top: str) -> None:
-    """Serve until told to stop; where somebody else has the port, wait for it."""
-    end_with_parent()
+def serve(port: int, top: Path) -> None:
+    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
     logging.basicConfig(level=logging.WARNING)
     while True:
         try:
-            server = station(Path(top), int(port))
+            server = station(top, port)
         except OSError:
             time.sleep(_TRIES_EVERY_S)
         else:
-            server.serve_forever()
+            server.serve_forever(handle_exit=False)
             return
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])
