@@ -4,7 +4,7 @@ import gc
 import os
 
 from django.conf import settings
-from django.test.runner import DiscoverRunner, ParallelTestSuite, _run_subsuite  # type: ignore[attr-defined]
+from django.test.runner import DiscoverRunner, ParallelTestSuite, _run_subsuite
 from django.test.testcases import SerializeMixin
 
 _NICENESS = 5
