@@ -1,31 +1,16 @@
 """Django's test runner, with a closing line that counts in plain words, and browser tests in a process of their own."""
 
 import gc
-import os
 
 from django.conf import settings
-from django.test.runner import DiscoverRunner, ParallelTestSuite, _run_subsuite
+from django.test.runner import DiscoverRunner, ParallelTestSuite
 from django.test.testcases import SerializeMixin
-
-_NICENESS = 5
-
-
-def _run_aside(job):
-    """Run some tests; those that no browser waits for take what is left of the processor, as the browser's are the
-    longest row of all.
-    """
-    *_, suite, _, _ = job
-    if hasattr(os, "nice") and not isinstance(next(iter(suite)), SerializeMixin):
-        os.nice(max(0, _NICENESS - os.nice(0)))
-    return _run_subsuite(job)
 
 
 class _BesideBrowsers(ParallelTestSuite):
     """Classes that only run one at a time are given to one process, from the start: spread over several, each process
     would wait for the other's. Those that take long by themselves are begun next, so that none is left at the end.
     """
-
-    run_subsuite = _run_aside
 
     def __init__(self, subsuites, *args, **kwargs):
         serial = [suite for suite in subsuites if isinstance(next(iter(suite)), SerializeMixin)]
