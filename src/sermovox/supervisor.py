@@ -1,6 +1,7 @@
 """Starts the web server and the workers, keeps them running, and stops them cleanly."""
 
 import contextlib
+import multiprocessing
 import os
 import signal
 import socket
@@ -13,7 +14,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import timedelta
 from math import inf
+from multiprocessing.process import BaseProcess
 from pathlib import Path
+from typing import cast
 
 from django.conf import settings
 from django.core.files import locks
@@ -22,13 +25,20 @@ from mastering.certain import certain
 from sermovox import backups, queue, room
 from sermovox.accounts.middleware import is_loopback
 from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
-from sermovox.worker import ENVIRONMENT
+from sermovox.worker import ENVIRONMENT, LOADED, main
 
 _LOOK_EVERY_S = 0.5
 _LOOK_AFTER_EVERY_S = 5.0
 _CLEAR_AWAY_EVERY_S = 24 * 3600.0
 _PATIENCE_S = 8.0
 _STARTING_S = 60.0
+if sys.platform == "win32":
+    _FORKING = multiprocessing.get_context("spawn")
+else:
+    _FORKING = multiprocessing.get_context("forkserver")
+"""How workers are started: off a process that has loaded already, once and for all of them, what takes seconds."""
+
+_Process = subprocess.Popen | BaseProcess
 
 
 class CannotStart(Exception):
@@ -39,34 +49,57 @@ class CannotStart(Exception):
 class Child:
     """A process that is started again when it dies.
 
-    Each start has an identity of its own, handed to `command`, so that what a dead worker left behind is known from
-    what a living one is doing.
+    Each start has an identity of its own, handed to `begin`, so that what a dead worker left behind is known from what
+    a living one is doing.
     """
 
     name: str
-    command: Callable[[str], list[str]]
-    process: subprocess.Popen | None = field(default=None, init=False)
+    begin: Callable[[str], _Process]
+    process: _Process | None = field(default=None, init=False)
     identity: str = field(default="", init=False)
 
     def start(self) -> None:
-        # The child watches its standard input: when this process dies, however it dies, the pipe closes.
         self.identity = uuid.uuid4().hex
-        self.process = subprocess.Popen(
-            self.command(self.identity), stdin=subprocess.PIPE, env=os.environ | ENVIRONMENT, start_new_session=True
-        )
+        self.process = self.begin(self.identity)
+
+    @property
+    def running(self) -> _Process:
+        """Of one that was started."""
+        return cast(_Process, self.process)
+
+    @property
+    def status(self) -> int | None:
+        """What it ended with; None while it runs."""
+        process = self.running
+        return process.poll() if isinstance(process, subprocess.Popen) else process.exitcode
 
     def watch(self) -> None:
-        process = certain(self.process)
-        if process.poll() is not None:
-            print(f"The {self.name} stopped (status {process.returncode}); starting it again.", flush=True)
+        if self.status is not None:
+            print(f"The {self.name} stopped (status {self.status}); starting it again.", flush=True)
             self._end_group()
             self.start()
+
+    def end(self, until: float) -> None:
+        """Wait for its end until then, on the monotonic clock, and no longer."""
+        self._wait(max(0.1, until - time.monotonic()))
+        if self.status is None:
+            # A file in the making is made anew at the next start; see requeue_tasks.
+            self.running.kill()
+            self._wait(None)
+
+    def _wait(self, seconds: float | None) -> None:
+        process = self.running
+        if isinstance(process, subprocess.Popen):
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                process.wait(seconds)
+        else:
+            process.join(seconds)
 
     def _end_group(self) -> None:
         """End what the dead process itself had started: it may still hold the port."""
         if hasattr(os, "killpg"):
             with contextlib.suppress(ProcessLookupError):
-                os.killpg(certain(self.process).pid, signal.SIGKILL)
+                os.killpg(certain(self.running.pid), signal.SIGKILL)
 
 
 class Supervisor:
@@ -81,23 +114,22 @@ class Supervisor:
         _refuse_taken_port(host, port)
         self._host, self._port = host, port
         self._stopping = threading.Event()
-        server = Child("web server", lambda _: [sys.executable, "-m", "sermovox.server", host, str(port)])
+        server = Child("web server", _program("sermovox.server", host, str(port)))
         work = f"{queue.LONG},{queue.SHORT}"
-        self._workers = [Child("worker", _worker_command(work)) for _ in range(workers)]
+        self._workers = [Child("worker", _worker_for(work)) for _ in range(workers)]
         # What is over in seconds never waits until hours of sound are.
-        self._workers.append(Child("worker for short work", _worker_command(queue.SHORT)))
+        self._workers.append(Child("worker for short work", _worker_for(queue.SHORT)))
         self._children = [server, *self._workers]
         # Lines are slow, and wait for nobody's encoder; nor does that wait for them. It is started once there is
         # something to send.
-        self._sender = Child("worker that sends", _worker_command(queue.SENDING))
+        self._sender = Child("worker that sends", _worker_for(queue.SENDING))
         self._workers.append(self._sender)
         if demo:
             place = str(Path(settings.DATA_DIR) / "stand-ins")
-            command = [sys.executable, "-m", "sermovox.standins", str(settings.STAND_IN_PORT), place]
-            self._children.append(Child("stand-ins", lambda _: command))
+            self._children.append(Child("stand-ins", _program("sermovox.standins", str(settings.STAND_IN_PORT), place)))
         if settings.WATCHED_DIR:
-            watching = [sys.executable, "-m", "sermovox.watcher", str(settings.WATCHED_DIR)]
-            self._children.append(Child("watcher of the folder", lambda _: watching))
+            watching = _program("sermovox.watcher", str(settings.WATCHED_DIR))
+            self._children.append(Child("watcher of the folder", watching))
 
     @property
     def address(self) -> str:
@@ -108,6 +140,8 @@ class Supervisor:
         """Run until told to stop by SIGINT or SIGTERM."""
         for number in (signal.SIGINT, signal.SIGTERM):
             signal.signal(number, lambda *_: self._stopping.set())
+        os.environ.update(ENVIRONMENT)
+        _FORKING.set_forkserver_preload(list(LOADED))
         # Whatever a former run left in the middle goes back into the queue.
         seen_to(requeue_tasks)
         seen_to(room.keep_reserve)
@@ -145,7 +179,7 @@ class Supervisor:
         """End workers that will not be done; they are started anew like any that died."""
         for child in self._workers:
             if child.identity in identities:
-                certain(child.process).kill()
+                child.running.kill()
 
     def _wait_until_answering(self) -> None:
         for _ in range(int(_STARTING_S / 0.1)):
@@ -158,17 +192,12 @@ class Supervisor:
         raise CannotStart(f"The web server does not answer at {self.address}.")
 
     def _stop(self) -> None:
-        running = [child.process for child in self._children if child.process and child.process.poll() is None]
-        for process in running:
-            process.terminate()
-        deadline = time.monotonic() + _PATIENCE_S
-        for process in running:
-            try:
-                process.wait(max(0.1, deadline - time.monotonic()))
-            except subprocess.TimeoutExpired:
-                # A file in the making is made anew at the next start; see requeue_tasks above.
-                process.kill()
-                process.wait()
+        running = [child for child in self._children if child.process and child.status is None]
+        for child in running:
+            child.running.terminate()
+        until = time.monotonic() + _PATIENCE_S
+        for child in running:
+            child.end(until)
         seen_to(requeue_tasks)
 
 
@@ -193,5 +222,20 @@ def _refuse_taken_port(host: str, port: int) -> None:
             ) from error
 
 
-def _worker_command(queues: str) -> Callable[[str], list[str]]:
-    return lambda identity: [sys.executable, "-m", "sermovox.worker", identity, queues]
+def _program(module: str, *arguments: str) -> Callable[[str], subprocess.Popen]:
+    """Starts a module as a program. It watches its standard input: when this process dies, however it dies, the pipe
+    closes.
+    """
+    command = [sys.executable, "-m", module, *arguments]
+    return lambda _: subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
+
+
+def _worker_for(queues: str) -> Callable[[str], BaseProcess]:
+    """Starts a worker. It watches this process, and ends with it."""
+
+    def begun(identity: str) -> BaseProcess:
+        process = _FORKING.Process(target=main, args=(identity, queues))
+        process.start()
+        return process
+
+    return begun

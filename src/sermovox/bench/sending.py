@@ -18,6 +18,7 @@ import asyncssh
 
 from sermovox.bench.tools import ROUNDS, line, seconds, timed
 from sermovox.standins import archive, station
+from sermovox.standins.known import ARCHIVE, STATION
 from sermovox.standins.mischief import received_in
 
 _FILES, _FILE_BYTES = 100, 5_000_000
@@ -70,7 +71,7 @@ def _whole(top: Path) -> None:
 def _by_ftplib(files: list[Path], port: int) -> None:
     with ftplib.FTP() as session:
         session.connect("127.0.0.1", port)
-        session.login(station.USER, station.PASSWORD)
+        session.login(STATION.user, STATION.password)
         for path in files:
             with path.open("rb") as file:
                 session.storbinary(f"STOR {path.name}", file, 1 << 16)
@@ -78,7 +79,7 @@ def _by_ftplib(files: list[Path], port: int) -> None:
 
 def _by_asyncssh(files: list[Path], port: int) -> None:
     async def put() -> None:
-        who = {"username": archive.USER, "password": archive.PASSWORD}
+        who = {"username": ARCHIVE.user, "password": ARCHIVE.password}
         async with (
             asyncssh.connect("127.0.0.1", port, known_hosts=None, client_keys=None, config=None, **who) as connection,
             connection.start_sftp_client() as client,
@@ -114,9 +115,9 @@ def report(paths: list[str], port: int, way: str) -> None:
     from sermovox.dispatch.tasks import send_dispatch
 
     owner = get_user_model().objects.create_user("bench")
-    who = station if way == "ftp" else archive
-    Secret.keep(owner, "bench", password=who.PASSWORD)
-    receiving = {"way": way, "address": f"127.0.0.1:{port}", "user": who.USER}
+    who = STATION if way == "ftp" else ARCHIVE
+    Secret.keep(owner, "bench", password=who.password)
+    receiving = {"way": way, "address": f"127.0.0.1:{port}", "user": who.user}
     if way == "ftp":
         receiving["security"] = PLAIN
     dispatch = Dispatch.objects.create(owner=owner, outlet_key="bench", receiving=receiving)

@@ -13,8 +13,7 @@ from mastering.outlets.receiving import Receiving, receiving_from
 from sermovox import storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
-from sermovox.dispatch.ways.carrier import Access
-from sermovox.dispatch.ways.sftp import fingerprint
+from sermovox.dispatch.ways.carrier import Access, fingerprint
 from sermovox.productions.models import Production
 
 MOST_TRIES = 8

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 
 from mastering.outlets.receiving import Receiving
 from sermovox.dispatch.ways import carrier_of
-from sermovox.dispatch.ways.carrier import Access, Carrier, NotSent
-from sermovox.dispatch.ways.sftp import fingerprint
+from sermovox.dispatch.ways.carrier import Access, Carrier, NotSent, fingerprint
 
 _TRIAL = b"Sermovox tries whether files can be left here. It takes this one away again.\n"
 

@@ -84,14 +84,21 @@ class Application:
 
     def children(self, module: str) -> list[int]:
         """The processes of the application that run a module."""
-        found = []
-        for entry in Path("/proc").glob("[0-9]*"):
-            with contextlib.suppress(OSError, ValueError, IndexError):
-                words = (entry / "cmdline").read_bytes().split(b"\0")
-                environment = (entry / "environ").read_bytes()
-                if module.encode() in words and f"SERMOVOX_DATA={self.data}\0".encode() in environment:
-                    found.append(int(entry.name))
-        return found
+        return processes_of(self.data, module)
+
+
+def processes_of(data: Path, module: str) -> list[int]:
+    """The living processes of the application with that data folder that run a module, by /proc."""
+    found = []
+    for entry in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            words = (entry / "cmdline").read_bytes().split(b"\0")
+            # Workers, which are forked, have the name alone; what has ended and is not yet taken note of has no words.
+            name = (entry / "comm").read_text().strip()
+            environment = (entry / "environ").read_bytes()
+            if (module.encode() in words or name == module) and f"SERMOVOX_DATA={data}\0".encode() in environment:
+                found.append(int(entry.name))
+    return found
 
 
 def _kill(keys: list[int]) -> None:

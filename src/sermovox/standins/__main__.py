@@ -6,20 +6,22 @@ from collections.abc import Callable
 from pathlib import Path
 
 from sermovox.standins import archive, share, station
+from sermovox.standins.known import ARCHIVE, SHARE, STATION, StandIn
 from sermovox.worker import end_with_parent
+
+_SERVED: tuple[tuple[StandIn, Callable[[int, Path], None]], ...] = (
+    (STATION, station.serve),
+    (ARCHIVE, archive.serve),
+    (SHARE, share.serve),
+)
 
 
 def main(first_port: str, folder: str) -> None:
     """Serve until told to stop."""
     end_with_parent()
-    served: tuple[tuple[str, Callable[[int, Path], None]], ...] = (
-        ("station", station.serve),
-        ("archive", archive.serve),
-        ("share", share.serve),
-    )
     threads = [
-        threading.Thread(target=serve, args=(int(first_port) + later, Path(folder) / name), daemon=True)
-        for later, (name, serve) in enumerate(served)
+        threading.Thread(target=serve, args=(int(first_port) + one.later_ports, Path(folder) / one.name), daemon=True)
+        for one, serve in _SERVED
     ]
     for thread in threads:
         thread.start()

@@ -8,9 +8,9 @@ from typing import cast
 
 import asyncssh
 
+from sermovox.standins.known import ARCHIVE
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
 
-USER, PASSWORD = "archive", "vellum & twine"
 _SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
@@ -30,7 +30,8 @@ async def archive(top: Path, port: int, *, trusts: asyncssh.SSHKey | None = None
             return True
 
         def validate_password(self, username: str, password: str) -> bool:
-            return (username, password) == (USER, PASSWORD) and not Mischief.read(mischief_of(top)).refuses
+            known = (username, password) == (ARCHIVE.user, ARCHIVE.password)
+            return known and not Mischief.read(mischief_of(top)).refuses
 
         def public_key_auth_supported(self) -> bool:
             return trusts is not None

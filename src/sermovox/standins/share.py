@@ -8,9 +8,9 @@ from cheroot.ssl.builtin import BuiltinSSLAdapter
 from cheroot.wsgi import Server
 from wsgidav.wsgidav_app import WsgiDAVApp
 
+from sermovox.standins.known import SHARE
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
 
-USER, PASSWORD = "share", "clay & thatch"
 PATH = "dav"
 _SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
@@ -25,7 +25,7 @@ def share(top: Path, port: int, *, certificate: Path | None = None) -> Server:
     dav = WsgiDAVApp(
         {
             "provider_mapping": {f"/{PATH}": str(received_in(top))},
-            "simple_dc": {"user_mapping": {"*": {USER: {"password": PASSWORD}}}},
+            "simple_dc": {"user_mapping": {"*": {SHARE.user: {"password": SHARE.password}}}},
             "http_authenticator": {"accept_basic": True, "accept_digest": False, "default_to_digest": False},
             "logging": {"enable": False},
             "verbose": 0,

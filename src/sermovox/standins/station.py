@@ -9,9 +9,9 @@ from pyftpdlib.handlers import FTPHandler, ThrottledDTPHandler, TLS_FTPHandler
 from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
+from sermovox.standins.known import STATION
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
 
-USER, PASSWORD = "station", "brine & rye"
 _SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
 
@@ -67,7 +67,7 @@ def station(top: Path, port: int, *, certificate: Path | None = None) -> FTPServ
             return super().ftp_SIZE(path)
 
     Handler.authorizer = DummyAuthorizer()
-    Handler.authorizer.add_user(USER, PASSWORD, str(received_in(top)), perm="elradfmwMT")
+    Handler.authorizer.add_user(STATION.user, STATION.password, str(received_in(top)), perm="elradfmwMT")
     if certificate:
         Handler.certfile = str(certificate)
         Handler.tls_control_required = Handler.tls_data_required = True

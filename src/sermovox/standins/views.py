@@ -2,7 +2,6 @@
 
 import hashlib
 import shutil
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import wraps
 from pathlib import Path
@@ -13,37 +12,8 @@ from django.http import Http404
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox.standins import archive, share, station
+from sermovox.standins.known import STAND_INS, StandIn
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
-
-
-@dataclass(frozen=True)
-class StandIn:
-    """One of them, with its place in the data folder and the port it listens at."""
-
-    name: str
-    title: str
-    way: str
-    user: str
-    later_ports: int
-
-    @property
-    def top(self) -> Path:
-        return Path(settings.DATA_DIR) / "stand-ins" / self.name
-
-    @property
-    def port(self) -> int:
-        return settings.STAND_IN_PORT + self.later_ports
-
-
-STAND_INS = {
-    each.name: each
-    for each in (
-        StandIn("station", "A station", "FTP", station.USER, 0),
-        StandIn("archive", "An archive", "SFTP", archive.USER, 1),
-        StandIn("share", "A shared folder", "WebDAV", share.USER, 2),
-    )
-}
 
 
 class MischiefForm(forms.Form):

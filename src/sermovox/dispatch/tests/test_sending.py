@@ -32,10 +32,10 @@ from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.dispatch.ways.sftp import SftpCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
-from sermovox.standins import archive, share
+from sermovox.standins import share
 from sermovox.standins.archive import InAThread
+from sermovox.standins.known import ARCHIVE, SHARE, STATION
 from sermovox.standins.mischief import received_in
-from sermovox.standins.station import PASSWORD, USER
 from sermovox.ui.tests.base import AppTestCase
 
 OUTLET = "podcast-host"
@@ -332,10 +332,10 @@ class ByFtp(SendingTestCase):
         self.top = self.folder / "station"
         self.received = received_in(self.top)
         self.port = self.enterContext(station_at(self.top))
-        self.ftp = {"address": f"localhost:{self.port}", "user": USER, "security": PLAIN}
+        self.ftp = {"address": f"localhost:{self.port}", "user": STATION.user, "security": PLAIN}
 
     def state_ftp(self, **more):
-        return self.state("ftp", secret=PASSWORD, **self.ftp | more)
+        return self.state("ftp", secret=STATION.password, **self.ftp | more)
 
     def times(self) -> dict[str, int]:
         """When each file that was received was last touched, by its name."""
@@ -373,7 +373,7 @@ class ByFtp(SendingTestCase):
             ({"address": "no-such-server.invalid"}, "There is no server called no-such-server.invalid"),
         ):
             with self.subTest(more):
-                page = self.state("ftp", **{"secret": PASSWORD} | self.ftp | more)
+                page = self.state("ftp", **{"secret": STATION.password} | self.ftp | more)
                 if not said:
                     self.assertContains(page, "is no address of a server")
                     continue
@@ -459,9 +459,9 @@ class BySftp(SendingTestCase):
         self.received = received_in(self.top)
         self.port = self.enterContext(InAThread(self.top)).port
 
-    def state_sftp(self, port: int = 0, *, secret: str = archive.PASSWORD, **more):
+    def state_sftp(self, port: int = 0, *, secret: str = ARCHIVE.password, **more):
         address = f"localhost:{port or self.port}"
-        return self.state("sftp", secret=secret, **{"address": address, "user": archive.USER} | more)
+        return self.state("sftp", secret=secret, **{"address": address, "user": ARCHIVE.user} | more)
 
     def test_files_arrive_and_the_server_is_known_from_then_on(self):
         self.state_sftp(folder="{production|plain|join:-}/masters")
@@ -556,10 +556,10 @@ class ByWebdav(SendingTestCase):
         self.received = received_in(self.top)
         self.port = self.enterContext(share.InAThread(self.top)).port
 
-    def state_dav(self, *, secret: str = share.PASSWORD, **more):
+    def state_dav(self, *, secret: str = SHARE.password, **more):
         stated = {
             "address": f"localhost:{self.port}",
-            "user": share.USER,
+            "user": SHARE.user,
             "security": PLAIN,
             "share": f"/{share.PATH}/",
         }
@@ -723,25 +723,32 @@ class Meanwhile(SendingTestCase):
 
 class HowAnOutletReceives(SendingTestCase):
     def test_the_sheet_carries_the_way_and_no_secret(self):
-        self.state("ftp", secret=PASSWORD, address="files.example.org", user=USER, security=TLS, folder="{title}")
+        self.state(
+            "ftp",
+            secret=STATION.password,
+            address="files.example.org",
+            user=STATION.user,
+            security=TLS,
+            folder="{title}",
+        )
         sheet = RuleSheet.objects.get(key=OUTLET)
-        self.assertEqual(sheet.outlet.receives.where, f"files.example.org as {USER}")
-        self.assertNotIn(PASSWORD, sheet.toml)
+        self.assertEqual(sheet.outlet.receives.where, f"files.example.org as {STATION.user}")
+        self.assertNotIn(STATION.password, sheet.toml)
         self.assertEqual(parse(written(sheet.outlet)), sheet.outlet)
-        self.assertEqual(Secret.of(self.narrator, OUTLET).password, PASSWORD)
-        self.assertNotIn(PASSWORD, Secret.objects.get().token)
+        self.assertEqual(Secret.of(self.narrator, OUTLET).password, STATION.password)
+        self.assertNotIn(STATION.password, Secret.objects.get().token)
         page = self.client.get(f"/sent/outlets/{OUTLET}/")
         self.assertContains(page, "kept, encrypted")
-        self.assertNotContains(page, PASSWORD)
+        self.assertNotContains(page, STATION.password)
         # Empty leaves the password as it is.
-        self.state("ftp", address="other.example.org", user=USER, security=TLS)
-        self.assertEqual(Secret.of(self.narrator, OUTLET).password, PASSWORD)
+        self.state("ftp", address="other.example.org", user=STATION.user, security=TLS)
+        self.assertEqual(Secret.of(self.narrator, OUTLET).password, STATION.password)
         self.client.post(f"/sent/outlets/{OUTLET}/forget/")
         self.assertIsNone(outlets_of(self.narrator)[OUTLET].receives)
         self.assertEqual(Secret.of(self.narrator, OUTLET), Access())
 
     def test_a_password_under_another_key_is_asked_for_again(self):
-        self.state("ftp", secret=PASSWORD, address="localhost", user=USER, security=TLS)
+        self.state("ftp", secret=STATION.password, address="localhost", user=STATION.user, security=TLS)
         dispatch = self.begin()
         with override_settings(SECRET_KEY="another installation's"):
             self.work()
@@ -756,8 +763,8 @@ class HowAnOutletReceives(SendingTestCase):
         self.assertEqual(list(self.there.iterdir()), [])
         top = self.folder / "station"
         with station_at(top) as port:
-            ftp = {"address": f"localhost:{port}", "user": USER, "security": PLAIN}
-            self.state("ftp", secret=PASSWORD, **ftp)
+            ftp = {"address": f"localhost:{port}", "user": STATION.user, "security": PLAIN}
+            self.state("ftp", secret=STATION.password, **ftp)
             self.assertContains(self.client.post(f"/sent/outlets/{OUTLET}/reach/"), "is gone again")
             self.state("ftp", secret="no", **ftp)
             self.assertContains(self.client.post(f"/sent/outlets/{OUTLET}/reach/"), "does not let “station” in")

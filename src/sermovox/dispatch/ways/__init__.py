@@ -1,22 +1,12 @@
-"""The ways of sending: one class each, registered here under the name that rule sheets know it by."""
-
-from collections.abc import Callable
+"""The ways of sending."""
 
 from mastering.outlets.receiving import Receiving
 from sermovox.dispatch.ways.carrier import Access, Carrier
-from sermovox.dispatch.ways.folders import FolderCarrier
-from sermovox.dispatch.ways.ftp import FtpCarrier
-from sermovox.dispatch.ways.sftp import SftpCarrier
-from sermovox.dispatch.ways.webdav import WebdavCarrier
-
-CARRIERS: dict[str, Callable[[Receiving, Access], Carrier]] = {
-    "folder": FolderCarrier,
-    "ftp": FtpCarrier,
-    "sftp": SftpCarrier,
-    "webdav": WebdavCarrier,
-}
 
 
 def carrier_of(receiving: Receiving, access: Access) -> Carrier:
     """What sends by a way; not open yet."""
+    # What encrypts takes half a second to load, and only who sends is to wait for it.
+    from sermovox.dispatch.ways.registered import CARRIERS
+
     return CARRIERS[receiving.way](receiving, access)

@@ -1,5 +1,7 @@
 """What every way of sending can do, and what goes wrong on the way."""
 
+import base64
+import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from types import TracebackType
@@ -21,6 +23,16 @@ class Access:
     password: str = ""
     key: str = ""
     host_key: str = ""
+
+
+def fingerprint(host_key: str) -> str:
+    """A host key as people compare it (RFC 4253 for the key, OpenSSH for the form): SHA256 and its hash, in base64.
+
+    >>> fingerprint("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl")
+    'SHA256:+DiY3wvvV6TuJJhbpZisF/zLDA0zPMSvHdkr4UvCOqU'
+    """
+    digest = hashlib.sha256(base64.b64decode(host_key.split()[1])).digest()
+    return f"SHA256:{base64.b64encode(digest).decode().rstrip('=')}"
 
 
 class NotSent(MasteringError):

@@ -11,18 +11,13 @@ import asyncssh
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
 from sermovox.dispatch.ways.addresses import allowed_number
-from sermovox.dispatch.ways.carrier import Access, LineBroke, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import Access, LineBroke, NameTaken, NotSent, Readable, Told, fingerprint
 
 Found = TypeVar("Found")
 _PATIENCE_S = 30
 _WRITE_BYTES = 1 << 20
 """So much is on its way at a time: a line with a long delay is filled all the same."""
 _RSA = ("rsa-sha2-512", "rsa-sha2-256")
-
-
-def fingerprint(host_key: str) -> str:
-    """A host key as people compare it: SHA256 and its hash."""
-    return asyncssh.import_public_key(host_key).get_fingerprint()
 
 
 class SftpCarrier:

@@ -17,6 +17,8 @@ from django.conf import settings
 from django.test.testcases import SerializeMixin
 from playwright.sync_api import expect, sync_playwright
 
+from sermovox.faults.harm import processes_of
+
 CHROMIUM = "/usr/bin/chromium"
 _AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 _ARGUMENTS = [
@@ -100,17 +102,8 @@ class Running:
         return (self.data / "log").read_text()
 
     def processes(self, module: str) -> list[int]:
-        """The living processes of this application that run a module, by /proc."""
-        found = []
-        for folder in Path("/proc").glob("[0-9]*"):
-            try:
-                words = (folder / "cmdline").read_bytes().split(b"\0")
-                environment = (folder / "environ").read_bytes()
-            except OSError:
-                continue
-            if module.encode() in words and f"SERMOVOX_DATA={self.data}".encode() in environment:
-                found.append(int(folder.name))
-        return found
+        """The living processes of this application that run a module."""
+        return processes_of(self.data, module)
 
 
 class BrowserTestCase(SerializeMixin, TestCase):

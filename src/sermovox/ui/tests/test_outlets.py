@@ -9,7 +9,7 @@ from pathlib import Path
 from playwright.sync_api import expect
 
 from mastering.tests.signals import speech, written
-from sermovox.standins.station import PASSWORD, USER
+from sermovox.standins.known import STATION
 from sermovox.ui.tests.running import BrowserTestCase
 
 
@@ -99,13 +99,13 @@ class Outlets(BrowserTestCase):
         self.page.goto("/outlets/radio-playout/")
         self.page.keyboard.press("r")
         self.page.get_by_label("Server").fill(f"127.0.0.1:{self.running.stand_in_port}")
-        self.page.get_by_label("User").fill(USER)
+        self.page.get_by_label("User").fill(STATION.user)
         self.page.get_by_label("Password").fill("wrong")
         self.page.get_by_role("button", name="Save").click()
         expect(self.page.locator(".said")).to_contain_text("receives by FTP")
         self.page.keyboard.press("r")
-        expect(self.page.locator("#reached")).to_contain_text(f"does not let “{USER}” in")
-        self.page.get_by_label("Password").fill(PASSWORD)
+        expect(self.page.locator("#reached")).to_contain_text(f"does not let “{STATION.user}” in")
+        self.page.get_by_label("Password").fill(STATION.password)
         self.page.get_by_role("button", name="Save").click()
         expect(self.page.locator(".margin")).to_contain_text("kept, encrypted")
         self.page.get_by_role("button", name="Reach it now").click()

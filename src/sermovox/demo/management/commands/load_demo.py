@@ -38,7 +38,7 @@ from sermovox.productions.models import Production, Section
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
-from sermovox.standins.station import PASSWORD, USER
+from sermovox.standins.known import STATION
 
 
 class Command(BaseCommand):
@@ -68,12 +68,12 @@ class Command(BaseCommand):
         stated = {
             "address": f"127.0.0.1:{settings.STAND_IN_PORT}",
             "security": PLAIN,
-            "user": USER,
+            "user": STATION.user,
             "folder": STATION_FOLDER,
         }
         receiving = receiving_from({"way": "ftp"} | stated)
         RuleSheet.change(narrator, replace(shipped()["radio-playout"], receives=receiving), "How it receives: FTP")
-        Secret.keep(narrator, "radio-playout", password=PASSWORD)
+        Secret.keep(narrator, "radio-playout", password=STATION.password)
 
     def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)
