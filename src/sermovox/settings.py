@@ -17,6 +17,7 @@
 | SERMOVOX_BACKUP_AT        | time of day it is made, by the server’s clock (UTC)    | 03:00              |
 | SERMOVOX_KEEP_BACKUPS     | how many of these are kept                             | 7                  |
 | SERMOVOX_WATCHED          | folder whose new files are taken in                    | none               |
+| SERMOVOX_ADDRESS          | where it is reached from elsewhere, for links in mails | none: no links     |
 | SERMOVOX_SEND_TO          | folders that files may be sent to, as in PATH          | home, mounted devices |
 | SERMOVOX_SEND_TO_OWN_NETWORK | 1: servers in this machine's own network may be sent to | 0              |
 | SERMOVOX_STAND_IN_PORT    | first port of what the demonstration's outlets are reached at | 8521       |
@@ -26,6 +27,7 @@ import os
 import secrets
 from datetime import time
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from platformdirs import user_data_path
 
@@ -49,6 +51,9 @@ def _kept_secret() -> str:
 SECRET_KEY = os.environ.get("SERMOVOX_SECRET_KEY") or _kept_secret()
 DEBUG = os.environ.get("SERMOVOX_DEBUG") == "1"
 ALLOWED_HOSTS = os.environ.get("SERMOVOX_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
+PUBLIC_ADDRESS = os.environ.get("SERMOVOX_ADDRESS", "").rstrip("/")
+if PUBLIC_ADDRESS:
+    ALLOWED_HOSTS.append(urlsplit(PUBLIC_ADDRESS).hostname or "")
 DEMO_SIGN_IN = os.environ.get("SERMOVOX_DEMO_SIGN_IN") == "1"
 MAX_UPLOAD_BYTES = int(os.environ.get("SERMOVOX_MAX_UPLOAD_BYTES", 8 * 2**30))
 KEEP_UPLOADS_DAYS = float(os.environ.get("SERMOVOX_KEEP_UPLOADS_DAYS", 7))

@@ -1,122 +1,27 @@
 """How an outlet receives its files, as its rule sheet states it: the way, where, what goes along; nothing secret."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from mastering.errors import MasteringError
-from mastering.naming.patterns import BadPattern, read_pattern
+from mastering.naming.patterns import BadPattern, Facts, read_pattern
+from mastering.outlets.ways import FETCHED, WAYS, Field, Holds, WayKind
 
 ASKED, EVERYTHING, NOTHING = "what the outlet asks", "all there is", "nothing"
 ALONG = (ASKED, EVERYTHING, NOTHING)
 """What goes along with the sound: manifests, picture, chapter lists, check sheets."""
-_LONGEST = 300
+_LONGEST, _LONGEST_NOTE = 300, 5000
+_MOST_ADDRESSES = 100
+"""As many as every mail server has to take for one message (RFC 5321, 4.5.3.1.8)."""
 _HOST = re.compile(r"(\[[0-9a-fA-F:.]+\]|[^\s\[\]/@:]+)(:(\d{1,5}))?")
+_MAILBOX = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+(\.[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+)*@[^\W_]([\w-]*\.)*[\w-]+")
+"""An address of mail without quotes or comments (RFC 5321, 4.1.2: Dot-string)."""
 
 
 class BadReceiving(MasteringError):
     """How an outlet receives cannot be read; the text says what to write instead."""
-
-
-@dataclass(frozen=True, kw_only=True)
-class Field:
-    """One thing to be stated of a way. `needed` where nothing can be sent without it."""
-
-    name: str
-    label: str
-    hint: str = ""
-    choices: tuple[str, ...] = ()
-    needed: bool = False
-
-
-@dataclass(frozen=True, kw_only=True)
-class WayKind:
-    """A way of receiving: what it is called and does, what is to be stated, and what of it is secret, if anything.
-
-    `takes_key` where a private key does in place of a password; `port` is the usual one of its servers, 0 where it has
-    none.
-    """
-
-    name: str
-    title: str
-    does: str
-    fields: tuple[Field, ...]
-    secret: str = ""
-    takes_key: bool = False
-    port: int = 0
-
-
-TLS, PLAIN = "encrypted (TLS)", "not encrypted"
-_FOLDER = Field(
-    name="folder",
-    label="Folder there",
-    hint="A pattern, with slashes for folders in it, such as incoming/{production|plain}. Empty for where one begins.",
-)
-
-WAYS = {
-    kind.name: kind
-    for kind in (
-        WayKind(
-            name="folder",
-            title="A folder or device",
-            does="Files are copied into a folder of this machine, or of a device that is mounted on it, and read back.",
-            fields=(
-                Field(
-                    name="address",
-                    label="Folder",
-                    hint="With all above it, such as /media/player.",
-                    needed=True,
-                ),
-                _FOLDER,
-            ),
-        ),
-        WayKind(
-            name="ftp",
-            title="FTP",
-            does="Files are sent to a server by FTP, under another name until they are whole. Where a line broke, they "
-            "go on. The server can tell how large a file is, but not whether it is the same.",
-            fields=(
-                Field(name="address", label="Server", hint="Its name, and :port where it is not 21.", needed=True),
-                Field(name="security", label="Line", choices=(TLS, PLAIN)),
-                Field(name="user", label="User", needed=True),
-                _FOLDER,
-            ),
-            secret="Password",
-            port=21,
-        ),
-        WayKind(
-            name="sftp",
-            title="SFTP",
-            does="Files are sent to a server by SFTP, under another name until they are whole. The server is known by "
-            "its host key from the first time on. It can tell how large a file is, but not whether it is the same.",
-            fields=(
-                Field(name="address", label="Server", hint="Its name, and :port where it is not 22.", needed=True),
-                Field(name="user", label="User", needed=True),
-                _FOLDER,
-            ),
-            secret="Password, or that of the key",
-            takes_key=True,
-            port=22,
-        ),
-        WayKind(
-            name="webdav",
-            title="WebDAV",
-            does="Files are sent to a share by WebDAV, as many shared folders on the net are reached, under another "
-            "name until they are whole. A file that broke off begins anew; the share can tell how large one is.",
-            fields=(
-                Field(name="address", label="Server", hint="Its name, and :port where it is not 443.", needed=True),
-                Field(name="security", label="Line", choices=(TLS, PLAIN)),
-                Field(name="share", label="Path of the share", hint="What follows the server’s name: /dav/ines."),
-                Field(name="user", label="User", needed=True),
-                _FOLDER,
-            ),
-            secret="Password",
-            port=443,
-        ),
-    )
-}
-"""The ways there are, by name."""
 
 
 @dataclass(frozen=True)
@@ -140,8 +45,23 @@ class Receiving:
         return self.stated.get("folder", "")
 
     @property
+    def fetches(self) -> bool:
+        """Whether what is over there is fetched back and compared."""
+        return self.stated.get("proof") == FETCHED
+
+    def written(self, name: str, facts: Facts) -> str:
+        """What a pattern that is stated says."""
+        return read_pattern(self.stated.get(name, "")).name(facts)
+
+    def number(self, name: str) -> int:
+        """A number that is stated, or what is usual; 0 for none."""
+        return int(self.stated.get(name) or "0")
+
+    @property
     def where(self) -> str:
         """Where files go, in words."""
+        if self.kind.is_post:
+            return self.stated["to"]
         user = f" as {self.stated['user']}" if self.stated.get("user") else ""
         return f"{self.address}{user}"
 
@@ -165,26 +85,73 @@ def receiving_from(table: Mapping[str, Any]) -> Receiving:
     for name, each in known.items():
         if text := _stated(each, table.get(name, "")):
             stated[name] = text
-    if kind.port:
-        host_and_port(stated["address"], kind.port)
-    try:
-        read_pattern(stated.get("folder", ""))
-    except BadPattern as error:
-        raise BadReceiving(f"The pattern of the folder cannot be read. {error}") from error
     return Receiving(way, stated, along)
 
 
 def _stated(each: Field, value: Any) -> str:
-    if not isinstance(value, str) or len(value) > _LONGEST or not value.isprintable():
-        raise BadReceiving(f"“{each.label}” is one line of up to {_LONGEST} letters.")
-    text = value.strip()
-    if each.choices and not text:
-        return each.choices[0]
+    lines = each.holds == Holds.NOTE
+    longest = _LONGEST_NOTE if lines or each.holds == Holds.MAILBOXES else _LONGEST
+    if not isinstance(value, str) or len(value) > longest:
+        raise BadReceiving(f"“{each.label}” is a text of up to {longest} letters.")
+    text = value.replace("\r\n", "\n").strip()
+    if not text.replace("\n", "" if lines else "\n").isprintable():
+        raise BadReceiving(f"“{each.label}” is one line of letters that can be printed.")
+    text = text or each.usual or (each.choices[0] if each.choices else "")
     if each.choices and text not in each.choices:
         raise BadReceiving(f"“{each.label}” is one of these: {', '.join(each.choices)}.")
     if each.needed and not text:
         raise BadReceiving(f"“{each.label}” is missing: nothing can be sent without it.")
+    if text:
+        check = _CHECKS.get(each.holds)
+        if check:
+            check(each, text)
     return text
+
+
+def _check_pattern(each: Field, text: str) -> None:
+    try:
+        read_pattern(text)
+    except BadPattern as error:
+        raise BadReceiving(f"The pattern of “{each.label}” cannot be read. {error}") from error
+
+
+def _check_number(each: Field, text: str) -> None:
+    if not (text.isascii() and text.isdigit() and 0 < int(text) <= each.most):
+        raise BadReceiving(f"“{each.label}” is a whole number up to {each.most}, such as {each.usual or 500}.")
+
+
+def _check_mailboxes(each: Field, text: str) -> None:
+    found = mailboxes(text)
+    if len(found) > _MOST_ADDRESSES:
+        raise BadReceiving(f"“{each.label}” has {len(found)} addresses; one mail goes to {_MOST_ADDRESSES} at most.")
+
+
+def mailboxes(text: str) -> list[str]:
+    """Addresses of mail out of a line with commas between them. Raises BadReceiving for what is none.
+
+    >>> mailboxes("ines@example.org, Jonas Vey <j.vey@example.org>,")
+    ['ines@example.org', 'j.vey@example.org']
+    """
+    found = []
+    for each in (part.strip() for part in text.split(",")):
+        inside = each[each.rindex("<") + 1 : -1] if each.endswith(">") and "<" in each else each
+        if inside and not _MAILBOX.fullmatch(inside):
+            raise BadReceiving(f"“{each}” is no address of mail, as in ines@example.org.")
+        found += [inside] if inside else []
+    return list(dict.fromkeys(found))
+
+
+def _check_server(each: Field, text: str) -> None:
+    host_and_port(text, 1)
+
+
+_CHECKS: dict[Holds, Callable[[Field, str], None]] = {
+    Holds.PATTERN: _check_pattern,
+    Holds.NOTE: _check_pattern,
+    Holds.NUMBER: _check_number,
+    Holds.MAILBOXES: _check_mailboxes,
+    Holds.SERVER: _check_server,
+}
 
 
 def host_and_port(address: str, port: int) -> tuple[str, int]:
@@ -196,7 +163,7 @@ def host_and_port(address: str, port: int) -> tuple[str, int]:
     found = _HOST.fullmatch(address)
     if not found or not 0 < int(found[3] or port) < 1 << 16:
         raise BadReceiving(
-            f"“{address}” is no address of a server. Write its name or number, and :port where it is not {port}, as in "
-            "files.example.org:2121."
+            f"“{address}” is no address of a server. Write its name or number, and :port where it is not the usual "
+            "one, as in files.example.org:2121."
         )
     return found[1].strip("[]"), int(found[3] or port)

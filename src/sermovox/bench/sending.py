@@ -110,7 +110,7 @@ def report(paths: list[str], port: int, way: str) -> None:
 
     from django.contrib.auth import get_user_model
 
-    from mastering.outlets.receiving import PLAIN
+    from mastering.outlets.ways import PLAIN
     from sermovox.dispatch.models import Dispatch, Part, Secret
     from sermovox.dispatch.tasks import send_dispatch
 

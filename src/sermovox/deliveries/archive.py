@@ -2,7 +2,7 @@
 
 import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import BinaryIO
 from zipfile import ZIP_STORED
 
@@ -75,11 +75,17 @@ def folder_of(bundle: Bundle) -> str:
     return f"{safe}/" if safe else ""
 
 
-def extras_of(bundle: Bundle) -> dict[str, bytes]:
-    """The files beside the finished ones, by name: both manifests, and what else the outlet asks and there is."""
-    asked = {"manifest.csv", "manifest.json", *bundle.outlet.extra_files}
-    if bundle.outlet.artwork:
-        asked.add(COVER)
+def extras_of(bundle: Bundle, asked: Collection[str] | None = None) -> dict[str, bytes]:
+    """The files beside the finished ones, by name: those `asked`, as far as there are any; without, both manifests
+    and what else the outlet asks.
+    """
+    if asked is None:
+        asked = {
+            "manifest.csv",
+            "manifest.json",
+            *bundle.outlet.extra_files,
+            *((COVER,) if bundle.outlet.artwork else ()),
+        }
     made: dict[str, bytes] = {}
     for name in (each for each in EXTRAS if each in asked):
         made |= _MADE[name](bundle)

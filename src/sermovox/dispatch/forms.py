@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 from django import forms
 
-from mastering.outlets.receiving import ALONG, WAYS, BadReceiving, Receiving, WayKind, receiving_from
+from mastering.outlets.receiving import ALONG, BadReceiving, Receiving, receiving_from
+from mastering.outlets.ways import WAYS, Field, Holds, WayKind
 from sermovox.deliveries.models import FinishedFile
 from sermovox.ui.forms import dress
 
@@ -24,11 +25,7 @@ class ReceivingForm(forms.Form):
         self.kind = kind
         self.receiving: Receiving | None = None
         for each in kind.fields:
-            self.fields[each.name] = (
-                forms.ChoiceField(label=each.label, choices=[(choice, choice) for choice in each.choices])
-                if each.choices
-                else forms.CharField(label=each.label, help_text=each.hint, required=each.needed, max_length=300)
-            )
+            self.fields[each.name] = _field(each)
         if kind.secret:
             self.fields["secret"] = forms.CharField(
                 label=kind.secret,
@@ -71,6 +68,20 @@ class ReceivingForm(forms.Form):
     @property
     def key(self) -> str:
         return self.cleaned_data.get("key", "")
+
+
+def _field(each: Field) -> forms.Field:
+    if each.choices:
+        return forms.ChoiceField(
+            label=each.label,
+            help_text=each.hint,
+            choices=[(choice, choice) for choice in each.choices],
+        )
+    # What its letters may be is looked at by the core.
+    widget = forms.Textarea(attrs={"rows": 4}) if each.holds == Holds.NOTE else forms.TextInput()
+    return forms.CharField(
+        label=each.label, help_text=each.hint, required=each.needed, initial=each.usual, widget=widget
+    )
 
 
 class WayForm(forms.Form):

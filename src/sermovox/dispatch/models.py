@@ -80,13 +80,15 @@ class Dispatch(models.Model):
     """Files of a delivery on their way to an outlet. What it says of titles and place stays when these are no more.
 
     `receiving` is how the outlet received when it was begun, `said` what stands in the way, `replacing` whether files
-    of other content over there give way, `name_taken` whether that is all that is asked.
+    of other content over there give way, `name_taken` whether that is all that is asked. Of a mail, `message_id` is
+    how it is known, and `link_key` opens its links until `links_until`.
     """
 
     class State(models.TextChoices):
         WAITING = "waiting"
         SENDING = "sending"
         PAUSED = "paused"
+        SENT = "sent"
         ARRIVED = "arrived"
         STUCK = "stuck"
         CANCELLED = "cancelled"
@@ -108,9 +110,12 @@ class Dispatch(models.Model):
     started_at = models.DateTimeField(null=True)
     started_bytes = models.PositiveBigIntegerField(default=0)
     ended_at = models.DateTimeField(null=True)
+    message_id = models.CharField(max_length=200, blank=True)
+    link_key = models.CharField(max_length=64, blank=True, db_index=True)
+    links_until = models.DateTimeField(null=True)
 
     objects = DispatchQuerySet.as_manager()
-    OVER = (State.ARRIVED, State.CANCELLED)
+    OVER = (State.SENT, State.ARRIVED, State.CANCELLED)
 
     class Meta:
         ordering = ["-pk"]
@@ -157,9 +162,24 @@ class Dispatch(models.Model):
         """Whether nobody has paused or cancelled it meanwhile."""
         return Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING).exists()
 
+    @property
+    def links_work(self) -> bool:
+        """Whether what did not fit into a mail can be fetched by its links."""
+        return bool(self.link_key and self.links_until and self.links_until > timezone.now())
+
+    def end_links(self) -> None:
+        """Let nobody fetch anything by its links any more."""
+        Dispatch.objects.filter(pk=self.pk).update(links_until=timezone.now())
+
+    def look_whether_arrived(self) -> None:
+        """A mail has arrived once all that it brings has."""
+        if not self.parts.exclude(state=Part.State.ARRIVED).exists():
+            sent = Dispatch.objects.filter(pk=self.pk, state=self.State.SENT)
+            sent.update(state=self.State.ARRIVED, ended_at=timezone.now())
+
     def settle(self, state: str, said: str = "", *, name_taken: bool = False) -> None:
         """Note what came of it, unless somebody has paused or cancelled it meanwhile."""
-        ended = timezone.now() if state in (self.State.ARRIVED, self.State.STUCK) else None
+        ended = timezone.now() if state in (*self.OVER, self.State.STUCK) else None
         own = Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING)
         own.update(state=state, said=said, ended_at=ended, next_at=None, name_taken=name_taken)
         self.refresh_from_db()
@@ -240,12 +260,13 @@ class Part(models.Model):
     """One file of a dispatch. `file` is none for what goes along, which lies in the dispatch's own folder.
 
     `name` is what it is called over there, folders and all; `answered` what the far side said, `proof` how it is known
-    that it arrived.
+    that it arrived. With `by_link` a mail has a link in its place, and `sent_bytes` is how much was fetched by it.
     """
 
     class State(models.TextChoices):
         WAITING = "waiting"
         SENDING = "sending"
+        SENT = "sent"
         ARRIVED = "arrived"
         STUCK = "stuck"
 
@@ -259,6 +280,7 @@ class Part(models.Model):
     fails = models.BooleanField(default=False)
     state = models.CharField(max_length=12, choices=State, default=State.WAITING)
     sent_bytes = models.PositiveBigIntegerField(default=0)
+    by_link = models.BooleanField(default=False)
     answered = models.CharField(max_length=300, blank=True)
     proof = models.CharField(max_length=100, blank=True)
     arrived_at = models.DateTimeField(null=True)
@@ -289,12 +311,14 @@ class Part(models.Model):
 
     @classmethod
     def on_their_way(cls, production) -> dict[int, str]:
-        """How far the finished files of a production are, by their keys: "arrived", or what their dispatch is at."""
+        """How far the finished files of a production are, by their keys: "sent", "arrived", or what is at work."""
         rows = cls.objects.filter(file__delivery__production=production).order_by("pk")
         told = {}
         for file_id, own, whole in rows.values_list("file_id", "state", "dispatch__state"):
-            if own == cls.State.ARRIVED or whole in (Dispatch.State.SENDING, Dispatch.State.STUCK):
-                told[file_id] = own if own == cls.State.ARRIVED else whole
+            if own in (cls.State.SENT, cls.State.ARRIVED):
+                told[file_id] = own
+            elif whole in (Dispatch.State.SENDING, Dispatch.State.STUCK):
+                told[file_id] = whole
         return told
 
     def arrive(self, proof: str) -> None:

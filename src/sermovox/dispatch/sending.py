@@ -1,31 +1,33 @@
 """Sending the parts of a dispatch one after the other, each proven before the next, and beginning a dispatch at all."""
 
 import hashlib
-import re
 import time
 from collections.abc import Collection
+from functools import partial
 from typing import BinaryIO, NoReturn
 
 from django.db import transaction
-from django.utils import timezone
 
 from mastering.audio.placing import flushed_folder, whole
+from mastering.certain import certain
 from mastering.errors import Cancelled
-from mastering.naming.patterns import facts_of, read_pattern
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.receiving import EVERYTHING, NOTHING, Receiving
+from mastering.outlets.rules.delivery import EXTRAS
+from mastering.outlets.ways import BY_SIZE
 from sermovox.deliveries.archive import extras_of, folder_of
 from sermovox.deliveries.bundles import Bundle, of_run
 from sermovox.deliveries.manifest import COVER
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.opened import opened
+from sermovox.dispatch.over_there import facts_over_there, folder_over_there
+from sermovox.dispatch.posting import post
 from sermovox.dispatch.ways import carrier_of
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Carrier, NameTaken, NotSent
-from sermovox.sources.names import shared_facts
 
 _TOLD_EVERY_S = 0.5
-_UNSAFE = re.compile(r"[^\w .,()+'&-]")
-READ_BACK, BY_SIZE = "read back, the same to the byte", "there, with its full size"
+NOTE = "note.txt"
 
 
 def begin(
@@ -45,7 +47,14 @@ def begin(
     if not files:
         raise NotSent("Choose at least one file that is there.")
     extras = _along(bundle, outlet.receives)
-    folder, inside = folder_over_there(bundle, outlet.receives), folder_of(bundle)
+    if outlet.receives.kind.is_post:
+        folder = inside = ""
+        if not replacing:
+            files = [file for file in files if not _was_mailed(delivery, outlet, file)]
+        if not files:
+            raise NotSent("All of these were mailed there before. Say that they are to be mailed again.")
+    else:
+        folder, inside = folder_over_there(bundle, outlet.receives), folder_of(bundle)
     with transaction.atomic():
         dispatch = Dispatch.objects.create(
             owner=delivery.production.owner,
@@ -87,34 +96,30 @@ def begin(
     return dispatch
 
 
+def _was_mailed(delivery: Delivery, outlet: Outlet, file: FinishedFile) -> bool:
+    """Whether the very same went out by mail to the same before."""
+    gone = (Part.State.SENT, Part.State.ARRIVED)
+    parts = Part.objects.filter(state__in=gone, name=file.name, sha256=file.sha256)
+    own = parts.filter(dispatch__owner=delivery.production.owner_id, dispatch__outlet_key=outlet.key)
+    to = certain(outlet.receives).stated["to"]
+    return any(each.receiving.get("to") == to for each in Dispatch.objects.filter(parts__in=own))
+
+
 def _along(bundle: Bundle, receiving: Receiving) -> dict[str, bytes]:
     """What goes along, by name."""
-    if receiving.along == NOTHING:
-        return {}
-    found = extras_of(bundle)
-    if receiving.along == EVERYTHING:
-        return found
     asked = {*bundle.outlet.extra_files, COVER} if bundle.outlet.artwork else set(bundle.outlet.extra_files)
-    return {name: content for name, content in found.items() if name in asked or _is_cover(name)}
-
-
-def _is_cover(name: str) -> bool:
-    return name.rpartition(".")[0] == COVER.rpartition(".")[0]
-
-
-def folder_over_there(bundle: Bundle, receiving: Receiving) -> str:
-    """The folder by its pattern, with a slash at the end; empty for none. It never climbs out of where it begins."""
-    facts = shared_facts(bundle.production, bundle.outlet, len(bundle.files), timezone.localdate().isoformat())
-    (known,) = facts_of([facts])
-    names = [read_pattern(part).name(known) for part in receiving.folder.split("/") if part.strip()]
-    safe = [_UNSAFE.sub("-", name).strip(". ") for name in names]
-    return "".join(f"{name}/" for name in safe if name)
+    found = extras_of(bundle, {EVERYTHING: set(EXTRAS), NOTHING: set()}.get(receiving.along, asked))
+    note = receiving.written("note", facts_over_there(bundle, lines=True))
+    return found | ({NOTE: f"{note}\n".encode()} if note and not receiving.kind.is_post else {})
 
 
 def send(dispatch: Dispatch) -> None:
     """Send what has not arrived yet. Raises NotSent, LineBroke, or Cancelled where nobody wants it any more."""
     if dispatch.delivery_id and not Delivery.objects.filter(pk=dispatch.delivery_id).exists():
         raise NotSent("Its delivery was deleted meanwhile. Take it back to go on.")
+    if dispatch.way.kind.is_post:
+        post(dispatch)
+        return
     access = Secret.of(dispatch.owner, dispatch.outlet_key)
     with carrier_of(dispatch.way, access) as carrier:
         Secret.know(dispatch.owner, dispatch.outlet_key, access)
@@ -131,10 +136,10 @@ def send(dispatch: Dispatch) -> None:
 def tidy(dispatch: Dispatch) -> None:
     """Take away over there what was begun and will not be gone on with. Raises NotSent or LineBroke."""
     begun = list(dispatch.parts.filter(state=Part.State.SENDING))
-    if begun:
+    if begun and not dispatch.way.kind.is_post:
         with carrier_of(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key)) as carrier:
             for part in begun:
-                carrier.delete(part.under_way_as)
+                carrier.forget_begun(_goal(carrier, part))
                 part.note(state=Part.State.WAITING, sent_bytes=0)
 
 
@@ -155,35 +160,45 @@ def _send_one(carrier: Carrier, part: Part) -> None:
     here = carrier.size_of(part.name)
     there_already = _proof(carrier, part, part.name) if here is not None else ""
     # Where only its size can be told, it may be another's, unless we began it or have a receipt of it.
-    if there_already == READ_BACK or (there_already and (part.state == Part.State.SENDING or _has_receipt(part))):
+    sure = there_already and there_already != BY_SIZE
+    if sure or (there_already and (part.state == Part.State.SENDING or _has_receipt(part))):
         part.arrive(there_already)
         return
-    if here is not None and not part.dispatch.replacing:
+    replacing = here is not None
+    if replacing and not part.dispatch.replacing:
         part.note(state=Part.State.STUCK)
         raise NameTaken(
             f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
         )
-    arrived = carrier.size_of(part.under_way_as) or 0 if carrier.goes_on else 0
-    start = max(0, arrived - carrier.unsure_bytes) if arrived <= part.size_bytes else 0
+    goal = _goal(carrier, part)
+    begun = carrier.begun_bytes(goal)
+    start = begun if begun <= part.size_bytes else 0
     part.note(state=Part.State.SENDING, sent_bytes=start)
-    with _opened(part) as source:
+    with opened(part) as source:
         digest = hashlib.sha256()
         _skip(source, start, digest)
-        answered = carrier.put(part.under_way_as, _Hashed(source, digest), start, part.size_bytes, _telling(part))
+        hashed = _Hashed(source, digest)
+        answered = carrier.put(goal, hashed, start, part.size_bytes, _telling(part), replacing=replacing)
     if digest.hexdigest() != part.sha256:
-        carrier.delete(part.under_way_as)
+        carrier.delete(goal)
         part.note(state=Part.State.STUCK)
         raise NotSent(f"{part.name} is damaged here: it is not the file that was checked. Make it again and send that.")
-    proof = _proof(carrier, part, part.under_way_as)
+    proof = _proof(carrier, part, goal)
     if not proof:
-        _taken_away(carrier, part, part.under_way_as)
+        _taken_away(carrier, part, goal)
     part.note(answered=answered[:300])
-    if here is not None:
-        carrier.delete(part.name)
-    carrier.rename(part.under_way_as, part.name)
-    if carrier.size_of(part.name) != part.size_bytes:
-        _taken_away(carrier, part, part.name)
+    if goal != part.name:
+        if replacing:
+            carrier.delete(part.name)
+        carrier.rename(goal, part.name)
+        if carrier.size_of(part.name) != part.size_bytes:
+            _taken_away(carrier, part, part.name)
     part.arrive(proof)
+
+
+def _goal(carrier: Carrier, part: Part) -> str:
+    """What a file is called over there until it is whole."""
+    return part.name if carrier.appears_whole else part.under_way_as
 
 
 def _has_receipt(part: Part) -> bool:
@@ -198,8 +213,8 @@ def _proof(carrier: Carrier, part: Part, name: str) -> str:
     """How it is known that a file over there is this one; nothing where it is not."""
     if carrier.size_of(name) != part.size_bytes:
         return ""
-    found = carrier.sha256_of(name)
-    return BY_SIZE if found is None else READ_BACK if found == part.sha256 else ""
+    same = carrier.is_same(name, part.sha256, partial(opened, part))
+    return BY_SIZE if same is None else carrier.proven_as if same else ""
 
 
 def _taken_away(carrier: Carrier, part: Part, name: str) -> NoReturn:
@@ -211,20 +226,6 @@ def _taken_away(carrier: Carrier, part: Part, name: str) -> NoReturn:
         f"{part.name} was sent with {part.size_bytes:,} bytes, and what was there, {there:,} bytes, was not what was "
         "sent. It was taken away again; ask whoever runs the server."
     )
-
-
-def _opened(part: Part) -> BinaryIO:
-    path = part.path
-    if part.file and (part.file.replaced_at or part.file.sha256 != part.sha256):
-        part.note(state=Part.State.STUCK)
-        raise NotSent(f"{part.name} was made or written anew since this was begun. Send the delivery again.")
-    try:
-        if path is None:
-            raise FileNotFoundError
-        return path.open("rb")
-    except FileNotFoundError:
-        part.note(state=Part.State.STUCK)
-        raise NotSent(f"{part.name} is no longer here. Make it again, then send that.") from None
 
 
 def _skip(source: BinaryIO, count: int, digest) -> None:

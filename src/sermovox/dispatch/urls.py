@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from sermovox.dispatch import views
+from sermovox.dispatch import links, views
 
 app_name = "dispatch"
 urlpatterns = [
@@ -18,6 +18,10 @@ urlpatterns = [
     path("<int:pk>/pause/", views.pause, name="pause"),
     path("<int:pk>/go-on/", views.go_on, name="go-on"),
     path("<int:pk>/cancel/", views.cancel, name="cancel"),
+    path("<int:pk>/confirm/", views.confirm, name="confirm"),
+    path("<int:pk>/end-links/", views.end_links, name="end-links"),
+    path("fetch/<str:key>/", links.fetch, name="fetch"),
+    path("fetch/<str:key>/<int:pk>/", links.fetch_file, name="fetch-file"),
     path("<int:pk>/receipt.csv", views.receipt, {"kind": "csv"}, name="receipt.csv"),
     path("<int:pk>/receipt.json", views.receipt, {"kind": "json"}, name="receipt.json"),
 ]

@@ -15,12 +15,13 @@ from django.views.decorators.http import require_POST
 from mastering.certain import certain
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
-from mastering.outlets.receiving import WAYS
+from mastering.outlets.ways import WAYS
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import receipts, sending
 from sermovox.dispatch.forms import ReceivingForm, SendForm, WayForm
 from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
+from sermovox.dispatch.over_there import folder_over_there
 from sermovox.dispatch.reaching import Step, reach
 from sermovox.dispatch.tasks import send_dispatch, tidy_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
@@ -141,7 +142,7 @@ def send(request, pk: int):
         "form": form,
         "last": last,
         "receiving": outlet.receives if outlet else None,
-        "folder": sending.folder_over_there(bundle, outlet.receives) if outlet and outlet.receives else "",
+        "folder": folder_over_there(bundle, outlet.receives) if outlet and outlet.receives else "",
         "failing": [file for file in bundle.files if file.state == FinishedFile.State.FAILS],
         "whole_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
     }
@@ -193,6 +194,25 @@ def cancel(request, pk: int):
     return redirect(dispatch)
 
 
+@require_POST
+def confirm(request, pk: int):
+    """Somebody has said that a mail is there."""
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    who = request.user.get_full_name() or request.user.username
+    for part in dispatch.parts.filter(state=Part.State.SENT):
+        part.arrive(f"confirmed by {who}"[:100])
+    dispatch.look_whether_arrived()
+    return redirect(dispatch)
+
+
+@require_POST
+def end_links(request, pk: int):
+    """Let nobody fetch anything by the links of a mail any more."""
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    dispatch.end_links()
+    return redirect(dispatch)
+
+
 def receipt(request, pk: int, kind: str):
     dispatch = owned(request, _DISPATCHES, pk=pk)
     make, content_type = _RECEIPTS[kind]
@@ -232,5 +252,6 @@ def _shown(dispatch: Dispatch) -> dict:
         "share": done / whole if whole else 0.0,
         "speed": speed,
         "seconds_left": (whole - done) / speed if speed > 0 else None,
+        "linked": sum(part.by_link for part in parts),
         "arrived": sum(part.state == Part.State.ARRIVED for part in parts),
     }

@@ -5,14 +5,16 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from sermovox.standins import archive, share, station
-from sermovox.standins.known import ARCHIVE, SHARE, STATION, StandIn
+from sermovox.standins import archive, mailbox, share, station, store
+from sermovox.standins.known import ARCHIVE, MAILBOX, SHARE, STATION, STORE, StandIn
 from sermovox.worker import end_with_parent
 
 _SERVED: tuple[tuple[StandIn, Callable[[int, Path], None]], ...] = (
     (STATION, station.serve),
     (ARCHIVE, archive.serve),
     (SHARE, share.serve),
+    (STORE, store.serve),
+    (MAILBOX, mailbox.serve),
 )
 
 

@@ -9,9 +9,8 @@ from typing import cast
 import asyncssh
 
 from sermovox.standins.known import ARCHIVE
-from sermovox.standins.mischief import Mischief, mischief_of, received_in
+from sermovox.standins.mischief import SLOW_BYTES_A_SECOND, Mischief, mischief_of, received_in
 
-_SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
 
@@ -49,7 +48,7 @@ async def archive(top: Path, port: int, *, trusts: asyncssh.SSHKey | None = None
             if told.full:
                 raise asyncssh.SFTPFailure("No space left on device")
             if told.slow:
-                await asyncio.sleep(len(data) / _SLOW_BYTES_A_SECOND)
+                await asyncio.sleep(len(data) / SLOW_BYTES_A_SECOND)
             self._got += len(data)
             if told.drops and self._got > _DROPS_AFTER_BYTES:
                 told.drops -= 1

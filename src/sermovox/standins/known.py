@@ -29,5 +29,7 @@ class StandIn:
 STATION = StandIn("station", "A station", "FTP", "station", "brine & rye", 0)
 ARCHIVE = StandIn("archive", "An archive", "SFTP", "archive", "vellum & twine", 1)
 SHARE = StandIn("share", "A shared folder", "WebDAV", "share", "clay & thatch", 2)
+STORE = StandIn("store", "Object storage", "the S3 protocol", "STOREKEY", "flax & tallow", 3)
+MAILBOX = StandIn("mailbox", "A mailbox", "mail", "", "", 4)
 
-STAND_INS = {each.name: each for each in (STATION, ARCHIVE, SHARE)}
+STAND_INS = {each.name: each for each in (STATION, ARCHIVE, SHARE, STORE, MAILBOX)}

@@ -1,11 +1,14 @@
 """What a stand-in can be told to do wrong, kept in a file beside what it receives."""
 
 import json
+import time
 from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from mastering.audio.placing import whole
+
+SLOW_BYTES_A_SECOND = 100_000
 
 
 @dataclass
@@ -39,3 +42,15 @@ def received_in(top: Path) -> Path:
 def mischief_of(top: Path) -> Path:
     """The file that says what a stand-in is to do wrong."""
     return top / "mischief.json"
+
+
+class Slow:
+    """What is read of it takes its time."""
+
+    def __init__(self, source):
+        self._source = source
+
+    def read(self, count: int = -1) -> bytes:
+        chunk = self._source.read(count)
+        time.sleep(len(chunk) / SLOW_BYTES_A_SECOND)
+        return chunk

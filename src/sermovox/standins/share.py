@@ -9,10 +9,9 @@ from cheroot.wsgi import Server
 from wsgidav.wsgidav_app import WsgiDAVApp
 
 from sermovox.standins.known import SHARE
-from sermovox.standins.mischief import Mischief, mischief_of, received_in
+from sermovox.standins.mischief import Mischief, Slow, mischief_of, received_in
 
 PATH = "dav"
-_SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
 
@@ -49,25 +48,13 @@ def share(top: Path, port: int, *, certificate: Path | None = None) -> Server:
                 start_response("503 Service Unavailable", [("Content-Length", "0"), ("Connection", "close")])
                 return [b""]
             if told.slow:
-                environ["wsgi.input"] = _Slow(environ["wsgi.input"])
+                environ["wsgi.input"] = Slow(environ["wsgi.input"])
         return dav(environ, start_response)
 
     server = Server(("127.0.0.1", port), misbehaving, numthreads=4)
     if certificate:
         server.ssl_adapter = BuiltinSSLAdapter(str(certificate), str(certificate))
     return server
-
-
-class _Slow:
-    """What is read of it takes its time."""
-
-    def __init__(self, source):
-        self._source = source
-
-    def read(self, count: int = -1) -> bytes:
-        chunk = self._source.read(count)
-        time.sleep(len(chunk) / _SLOW_BYTES_A_SECOND)
-        return chunk
 
 
 def serve(port: int, top: Path) -> None:

@@ -10,9 +10,8 @@ from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
 from sermovox.standins.known import STATION
-from sermovox.standins.mischief import Mischief, mischief_of, received_in
+from sermovox.standins.mischief import SLOW_BYTES_A_SECOND, Mischief, mischief_of, received_in
 
-_SLOW_BYTES_A_SECOND = 100_000
 _TRIES_EVERY_S = 5.0
 
 
@@ -28,7 +27,7 @@ def station(top: Path, port: int, *, certificate: Path | None = None) -> FTPServ
         def __init__(self, sock, cmd_channel):
             super().__init__(sock, cmd_channel)
             if Mischief.read(mischief_of(top)).slow:
-                self.read_limit = _SLOW_BYTES_A_SECOND
+                self.read_limit = SLOW_BYTES_A_SECOND
 
         def handle_read(self):
             super().handle_read()

@@ -12,7 +12,8 @@ from django.http import Http404
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox.standins.known import STAND_INS, StandIn
+from sermovox.standins.known import MAILBOX, STAND_INS, StandIn
+from sermovox.standins.mails import mails_in
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
 
 
@@ -40,7 +41,15 @@ def shown(request, stand_in: StandIn):
     top = received_in(stand_in.top)
     files = [_listed(path, top) for path in sorted(top.rglob("*")) if path.is_file()]
     told = Mischief.read(mischief_of(stand_in.top))
-    context = {"files": files, "one": stand_in, "all": STAND_INS.values(), "mischief": told}
+    mails = mails_in(top) if stand_in == MAILBOX else []
+    context = {
+        "files": [] if mails else files,
+        "mails": mails,
+        "count": len(files),
+        "one": stand_in,
+        "all": STAND_INS.values(),
+        "mischief": told,
+    }
     return render(request, "standins/stand_in.html", context)
 
 

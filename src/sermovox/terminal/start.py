@@ -29,6 +29,7 @@ def run(options) -> int:
     if demo:
         # For the processes that this one starts.
         os.environ["SERMOVOX_DEMO_SIGN_IN"] = "1"
+        os.environ.setdefault("SERMOVOX_ADDRESS", f"http://{options.host}:{options.port}")
     try:
         lock = hold_lock(settings.DATA_DIR / "running.lock")
         supervisor = Supervisor(host=options.host, port=options.port, workers=max(1, options.workers), demo=demo)

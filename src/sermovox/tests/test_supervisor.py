@@ -13,8 +13,10 @@ class Supervising(TestCase):
         with patch("sermovox.supervisor._refuse_taken_port"), patch("sermovox.supervisor.signal.signal"):
             supervisor = Supervisor(host="127.0.0.1", port=8999, workers=1, demo=False)
             with (
-                patch.object(supervisor._children[1], "command", lambda _: ["/there/is/no/such/program"]),
-                patch.object(supervisor._children[0], "command", lambda _: ["sleep", "60"]),
+                patch.object(
+                    supervisor._children[1], "begin", lambda _: subprocess.Popen(["/there/is/no/such/program"])
+                ),
+                patch.object(supervisor._children[0], "begin", lambda _: subprocess.Popen(["sleep", "60"])),
                 self.assertRaises(FileNotFoundError),
             ):
                 supervisor.run()

@@ -18,18 +18,16 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import override_settings
 from django.utils import timezone
 
-from mastering.outlets.receiving import PLAIN, TLS
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
+from mastering.outlets.ways import BY_SIZE, PLAIN, TLS, WAYS
 from mastering.tests.signals import speech
 from sermovox.cli import main
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch, Part, Secret
-from sermovox.dispatch.sending import BY_SIZE, READ_BACK
 from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
-from sermovox.dispatch.ways.carrier import Access
+from sermovox.dispatch.ways.carrier import READ_BACK, Access
 from sermovox.dispatch.ways.folders import FolderCarrier
-from sermovox.dispatch.ways.sftp import SftpCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
 from sermovox.standins import share
@@ -71,7 +69,8 @@ class SendingTestCase(AppTestCase):
     def state(self, way: str = "folder", *, secret: str = "", **stated):
         """State how the outlet receives, as its page does."""
         stated = {"address": str(self.there)} | stated if way == "folder" else stated
-        values = {"way": way, "along": "nothing", "secret": secret} | stated
+        usual = {each.name: each.choices[0] for each in WAYS[way].fields if each.choices}
+        values = {"way": way, "along": "nothing", "secret": secret} | usual | stated
         return self.submit(f"/sent/outlets/{OUTLET}/", values, shown=f"/sent/outlets/{OUTLET}/?way={way}")
 
     def begin(self, **said) -> Dispatch:
@@ -191,9 +190,9 @@ class IntoFolders(SendingTestCase):
         begun_at = []
         put = FolderCarrier.put
 
-        def noted(carrier, name, source, start, size_bytes, told):
+        def noted(carrier, name, source, start, size_bytes, told, **more):
             begun_at.append(start)
-            return put(carrier, name, source, start, size_bytes, told)
+            return put(carrier, name, source, start, size_bytes, told, **more)
 
         with patch.object(FolderCarrier, "put", noted):
             self.work()
@@ -491,7 +490,7 @@ class BySftp(SendingTestCase):
     def test_a_line_that_drops_leaves_no_holes(self):
         self.state_sftp()
         misbehave(self.top, drops=2)
-        with patch.object(SftpCarrier, "unsure_bytes", 8192):
+        with patch("sermovox.dispatch.ways.sftp._WRITE_BYTES", 8192):
             dispatch = self.sent()
             tries = 1
             while dispatch.state == "waiting":
@@ -527,7 +526,7 @@ class BySftp(SendingTestCase):
 
     def test_what_stands_in_the_way_is_said(self):
         self.state_sftp(secret="wrong")
-        self.assertIn("does not let “archive” in. Look again at user and password", self.sent().said)
+        self.assertIn("Look at user and password again", self.sent().said)
         self.state_sftp(free_port())
         self.assertIn("takes no calls at port", self.sent().said)
         self.state_sftp()
@@ -543,7 +542,7 @@ class BySftp(SendingTestCase):
     def test_an_ftp_server_is_told_apart(self):
         with station_at(self.folder / "station") as port:
             self.state_sftp(port)
-            with patch("sermovox.dispatch.ways.sftp._PATIENCE_S", 3):
+            with patch("sermovox.dispatch.ways.sftp.PATIENCE_S", 3):
                 dispatch = self.sent()
         self.assertNotEqual(dispatch.state, "arrived")
         self.assertRegex(dispatch.said, "does not answer as an SFTP server|broke|did not answer")
@@ -614,7 +613,7 @@ class ByWebdav(SendingTestCase):
             self.state_dav(address=f"localhost:{server.port}", security=TLS)
             self.assertIn("is not to be trusted", self.sent().said)
             self.assertEqual(list(self.received.iterdir()), [])
-            with patch("sermovox.dispatch.ways.webdav.ssl.create_default_context", trusting(path)):
+            with patch("sermovox.dispatch.ways.http_line.ssl.create_default_context", trusting(path)):
                 self.assertEqual(self.sent().state, "arrived")
         self.assertThere(self.received)
 

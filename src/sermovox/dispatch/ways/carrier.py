@@ -5,11 +5,12 @@ import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from types import TracebackType
-from typing import Protocol, Self
+from typing import BinaryIO, Protocol, Self
 
 from mastering.errors import MasteringError
 
 CHUNK_BYTES = 1 << 16
+READ_BACK = "read back, the same to the byte"
 Told = Callable[[int], None]
 """Called with the bytes that are over there so far; may raise to stop."""
 
@@ -56,12 +57,12 @@ class Readable(Protocol):
 class Carrier(Protocol):
     """A way that is open. Names may have folders in them, with slashes; all raise NotSent or LineBroke.
 
-    `goes_on` tells whether a file that broke off can be gone on with where it was, `unsure_bytes` how much of its end
-    may have holes then.
+    `appears_whole` tells whether nobody sees a file there before it is whole, so that it needs no other name until
+    then; `proven_as` how a file is known to be the same where `is_same` can tell.
     """
 
-    goes_on: bool
-    unsure_bytes: int
+    appears_whole: bool
+    proven_as: str
 
     def __enter__(self) -> Self: ...
 
@@ -77,14 +78,22 @@ class Carrier(Protocol):
         """The bytes of a file over there; None where there is none."""
         ...
 
-    def sha256_of(self, name: str) -> str | None:
-        """The hash of a file over there; None where it cannot be told without fetching it."""
+    def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
+        """Whether a file over there has this hash; None where that cannot be told. `opened` gives the one here."""
         ...
 
-    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
+    def begun_bytes(self, name: str) -> int:
+        """How much of a file that broke off is surely over there, so that it is gone on with from there."""
+        ...
+
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         """Send what `source` still has, from byte `start` of the file on, which has `size_bytes` in all. Returns what
-        the far side answered.
+        the far side answered. Nothing of that name is replaced unless `replacing`, where the way can tell.
         """
+        ...
+
+    def forget_begun(self, name: str) -> None:
+        """Take away what there is of a file that broke off."""
         ...
 
     def rename(self, name: str, new: str) -> None:

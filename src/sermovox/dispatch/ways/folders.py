@@ -4,17 +4,17 @@ import errno
 import hashlib
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import BinaryIO, Self
 
 from django.conf import settings
 
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, LineBroke, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, READ_BACK, Access, LineBroke, NameTaken, NotSent, Readable, Told
 
 _GONE = (errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN)
 
@@ -22,8 +22,8 @@ _GONE = (errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN)
 class FolderCarrier:
     """Copies into a folder, reads back what it copied."""
 
-    goes_on = True
-    unsure_bytes = 0
+    appears_whole = False
+    proven_as = READ_BACK
 
     def __init__(self, receiving: Receiving, access: Access):
         self._top = Path(receiving.address).expanduser()
@@ -60,14 +60,17 @@ class FolderCarrier:
             except FileNotFoundError:
                 return None
 
-    def sha256_of(self, name: str) -> str | None:
+    def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
         with _in_words(self._path(name)), self._path(name).open("rb") as file:
             if hasattr(os, "posix_fadvise"):
                 # From the device, not from what is still in memory of it.
                 os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
-            return hashlib.file_digest(file, "sha256").hexdigest()
+            return hashlib.file_digest(file, "sha256").hexdigest() == sha256
 
-    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
+    def begun_bytes(self, name: str) -> int:
+        return self.size_of(name) or 0
+
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         path = self._path(name)
         with _in_words(path), path.open("r+b" if start else "wb") as file:
             file.truncate(start)
@@ -99,6 +102,9 @@ class FolderCarrier:
     def delete(self, name: str) -> None:
         with _in_words(self._path(name)):
             self._path(name).unlink(missing_ok=True)
+
+    def forget_begun(self, name: str) -> None:
+        self.delete(name)
 
     def left_bytes(self) -> int | None:
         with _in_words(self._top):

@@ -1,31 +1,33 @@
 """Sending by FTP and FTPS (RFC 959, 3659 and 4217), by Python's own ftplib."""
 
 import ftplib
+import hashlib
 import re
 import ssl
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from types import TracebackType
-from typing import Self
+from typing import BinaryIO, Self
 
 from mastering.certain import certain
-from mastering.outlets.receiving import PLAIN, Receiving, host_and_port
-from sermovox.dispatch.ways.addresses import allowed_number
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, LineBroke, NameTaken, NotSent, Readable, Told
+from mastering.outlets.receiving import Receiving, host_and_port
+from mastering.outlets.ways import PLAIN
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, READ_BACK, Access, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
-_PATIENCE_S = 30.0
 _FULL, _NAME = ("552", "452"), ("553", "501")
 
 
 class FtpCarrier:
     """A session with a server, passive, encrypted where that is stated."""
 
-    goes_on = True
-    unsure_bytes = 0
+    appears_whole = False
+    proven_as = READ_BACK
 
     def __init__(self, receiving: Receiving, access: Access):
-        self._host, self._port = host_and_port(receiving.address, receiving.kind.port)
-        self._user, self._password = receiving.stated["user"], access.password
+        host, port = host_and_port(receiving.address, receiving.kind.port)
+        self._server = Server("an FTP server", host, port, receiving.stated["user"])
+        self._password, self._fetches = access.password, receiving.fetches
         self._plain = receiving.stated.get("security") == PLAIN
         self._session: ftplib.FTP | None = None
 
@@ -34,28 +36,26 @@ class FtpCarrier:
         return certain(self._session)
 
     def __enter__(self) -> Self:
-        number = allowed_number(self._host, self._port)
+        host, number = self._server.host, self._server.number()
         with self._in_words():
             # Without a context of its own, the library would trust any certificate.
-            session = ftplib.FTP(timeout=_PATIENCE_S) if self._plain else _Encrypted(timeout=_PATIENCE_S)
+            session = ftplib.FTP(timeout=PATIENCE_S) if self._plain else _Encrypted(timeout=PATIENCE_S)
             self._session = session
-            session.connect(number, self._port)
+            session.connect(number, self._server.port)
             if isinstance(session, _Encrypted):
                 # The certificate is held against the name, though it was the number that was called.
-                session.host = self._host
+                session.host = host
                 try:
                     session.auth()
                 except ftplib.error_perm as error:
                     raise NotSent(
-                        f"{self._host} knows no encrypted lines ({error}). Ask whoever runs it for one, or state that "
+                        f"{host} knows no encrypted lines ({error}). Ask whoever runs it for one, or state that "
                         "the line is not encrypted: then anybody on the way can read password and files."
                     ) from error
             try:
-                session.login(self._user, self._password)
+                session.login(self._server.user, self._password)
             except ftplib.error_perm as error:
-                raise NotSent(
-                    f"{self._host} does not let “{self._user}” in ({error}). Look at user and password again."
-                ) from error
+                raise self._server.locked(str(error)) from error
             if isinstance(session, ftplib.FTP_TLS):
                 session.prot_p()
             with suppress(ftplib.error_perm):
@@ -90,10 +90,18 @@ class FtpCarrier:
                     return None
                 raise
 
-    def sha256_of(self, name: str) -> str | None:
-        return None
+    def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
+        if not self._fetches:
+            return None
+        digest = hashlib.sha256()
+        with self._in_words(name):
+            self._ftp.retrbinary(f"RETR {name}", digest.update, CHUNK_BYTES)
+        return digest.hexdigest() == sha256
 
-    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
+    def begun_bytes(self, name: str) -> int:
+        return self.size_of(name) or 0
+
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         with self._in_words(name):
             sent = start
 
@@ -119,39 +127,32 @@ class FtpCarrier:
                 if str(error)[:3] != "550" or self.size_of(name) is not None:
                     raise
 
+    def forget_begun(self, name: str) -> None:
+        self.delete(name)
+
     def left_bytes(self) -> int | None:
         return None
 
     @contextmanager
     def _in_words(self, name: str = "") -> Iterator[None]:
-        host = self._host
-        try:
-            yield
-        except ftplib.error_perm as error:
-            code, said = str(error)[:3], re.sub(r"\s+", " ", str(error))
-            if code in _FULL:
-                raise NotSent(f"{host} has no room left ({said}). Ask for room, then try again.") from error
-            if code in _NAME:
-                raise NotSent(f"{host} cannot hold the name {name} ({said}). Change the pattern.") from error
-            raise NotSent(f"{host} does not allow that for {name or 'this user'} ({said}).") from error
-        except ftplib.error_temp as error:
-            said = re.sub(r"\s+", " ", str(error))
-            if str(error)[:3] in _FULL:
-                raise NotSent(f"{host} has no room left ({said}). Ask for room, then try again.") from error
-            raise LineBroke(f"{host} cannot take it just now ({said}).") from error
-        except ftplib.Error as error:
-            raise NotSent(f"{host} does not answer as an FTP server would ({error}).") from error
-        except ssl.SSLCertVerificationError as error:
-            raise NotSent(
-                f"The certificate of {host} is not to be trusted: {error.verify_message}. Ask whoever runs it; nothing "
-                "was sent."
-            ) from error
-        except TimeoutError as error:
-            raise LineBroke(f"{host} did not answer for {_PATIENCE_S:.0f} seconds.") from error
-        except ConnectionRefusedError as error:
-            raise LineBroke(f"{host} takes no calls at port {self._port}. Is the port right?") from error
-        except (EOFError, OSError) as error:
-            raise LineBroke(f"The line to {host} broke ({getattr(error, 'strerror', None) or 'it ended'}).") from error
+        server = self._server
+        with server.answering():
+            try:
+                yield
+            except ftplib.error_perm as error:
+                said = _said(error)
+                if said[:3] in _FULL:
+                    raise server.full(said) from error
+                raise (server.unfit if said[:3] in _NAME else server.forbids)(name, said) from error
+            except ftplib.error_temp as error:
+                said = _said(error)
+                raise (server.full if said[:3] in _FULL else server.busy)(said) from error
+            except ftplib.Error as error:
+                raise server.strange(_said(error)) from error
+
+
+def _said(error: Exception) -> str:
+    return re.sub(r"\s+", " ", str(error))
 
 
 class _Encrypted(ftplib.FTP_TLS):

@@ -6,6 +6,7 @@ from mastering.outlets.receiving import Receiving
 from sermovox.dispatch.ways.carrier import Access, Carrier
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.dispatch.ways.ftp import FtpCarrier
+from sermovox.dispatch.ways.objects import ObjectCarrier
 from sermovox.dispatch.ways.sftp import SftpCarrier
 from sermovox.dispatch.ways.webdav import WebdavCarrier
 
@@ -14,4 +15,5 @@ CARRIERS: dict[str, Callable[[Receiving, Access], Carrier]] = {
     "ftp": FtpCarrier,
     "sftp": SftpCarrier,
     "webdav": WebdavCarrier,
+    "objects": ObjectCarrier,
 }

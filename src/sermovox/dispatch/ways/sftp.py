@@ -1,20 +1,20 @@
 """Sending by SFTP (draft-ietf-secsh-filexfer, over RFC 4251 to 4254), by asyncssh."""
 
 import asyncio
-from collections.abc import Coroutine, Iterator
+import hashlib
+from collections.abc import Callable, Coroutine, Iterator
 from contextlib import contextmanager, suppress
 from types import TracebackType
-from typing import Any, Self, TypeVar
+from typing import Any, BinaryIO, Self, TypeVar
 
 import asyncssh
 
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
-from sermovox.dispatch.ways.addresses import allowed_number
-from sermovox.dispatch.ways.carrier import Access, LineBroke, NameTaken, NotSent, Readable, Told, fingerprint
+from sermovox.dispatch.ways.carrier import READ_BACK, Access, NameTaken, NotSent, Readable, Told, fingerprint
+from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
 Found = TypeVar("Found")
-_PATIENCE_S = 30
 _WRITE_BYTES = 1 << 20
 """So much is on its way at a time: a line with a long delay is filled all the same."""
 _RSA = ("rsa-sha2-512", "rsa-sha2-256")
@@ -23,12 +23,13 @@ _RSA = ("rsa-sha2-512", "rsa-sha2-256")
 class SftpCarrier:
     """A session with a server, which is known by its host key from the first time on."""
 
-    goes_on = True
-    unsure_bytes = _WRITE_BYTES
+    appears_whole = False
+    proven_as = READ_BACK
 
     def __init__(self, receiving: Receiving, access: Access):
-        self._host, self._port = host_and_port(receiving.address, receiving.kind.port)
-        self._user, self._access = receiving.stated["user"], access
+        host, port = host_and_port(receiving.address, receiving.kind.port)
+        self._server = Server("an SFTP server", host, port, receiving.stated["user"])
+        self._access, self._fetches = access, receiving.fetches
         self._loop = asyncio.new_event_loop()
         self._connection: asyncssh.SSHClientConnection | None = None
         self._client: asyncssh.SFTPClient | None = None
@@ -39,8 +40,7 @@ class SftpCarrier:
 
     def __enter__(self) -> Self:
         try:
-            number = allowed_number(self._host, self._port)
-            keys = self._keys()
+            number, keys = self._server.number(), self._keys()
             with self._in_words():
                 self._run(self._open(number, keys))
         except BaseException:
@@ -64,10 +64,22 @@ class SftpCarrier:
             except (asyncssh.SFTPNoSuchFile, asyncssh.SFTPNoSuchPath):
                 return None
 
-    def sha256_of(self, name: str) -> str | None:
-        return None
+    def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
+        if not self._fetches:
+            return None
+        digest = hashlib.sha256()
+        with self._in_words(name):
+            file = self._run(self._opened(name, "rb"))
+            while chunk := self._run(file.read(_WRITE_BYTES)):
+                digest.update(chunk if isinstance(chunk, bytes) else chunk.encode())
+            self._run(file.close())
+        return digest.hexdigest() == sha256
 
-    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told) -> str:
+    def begun_bytes(self, name: str) -> int:
+        # What was on its way at once may have holes at its end.
+        return max(0, (self.size_of(name) or 0) - _WRITE_BYTES)
+
+    def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         with self._in_words(name):
             file = self._run(self._opened(name, "r+b" if start else "wb"))
             try:
@@ -91,6 +103,9 @@ class SftpCarrier:
     def delete(self, name: str) -> None:
         with self._in_words(name), suppress(asyncssh.SFTPNoSuchFile, asyncssh.SFTPNoSuchPath):
             self._run(self._sftp.remove(name))
+
+    def forget_begun(self, name: str) -> None:
+        self.delete(name)
 
     def left_bytes(self) -> int | None:
         with self._in_words():
@@ -138,9 +153,9 @@ class SftpCarrier:
             algorithms = list(_RSA) if kind == "ssh-rsa" else [kind]
         self._connection = await asyncssh.connect(
             number,
-            self._port,
+            self._server.port,
             client_factory=Client,
-            username=self._user,
+            username=self._server.user,
             password=None if keys else access.password,
             client_keys=keys,
             # Nothing of this machine's own: no files of known hosts, keys or settings, no agent.
@@ -148,45 +163,41 @@ class SftpCarrier:
             config=None,
             agent_path=None,
             server_host_key_algs=algorithms,
-            connect_timeout=_PATIENCE_S,
-            login_timeout=_PATIENCE_S,
-            keepalive_interval=_PATIENCE_S // 2,
+            connect_timeout=PATIENCE_S,
+            login_timeout=PATIENCE_S,
+            keepalive_interval=PATIENCE_S / 2,
         )
         self._client = await self._connection.start_sftp_client()
 
     @contextmanager
     def _in_words(self, name: str = "") -> Iterator[None]:
-        host, what = self._host, name or "this user"
-        try:
-            yield
-        except asyncssh.HostKeyNotVerifiable as error:
-            raise NotSent(
-                f"{host} shows another host key than the one it is known by, {fingerprint(self._access.host_key)}. "
-                "Either it was set up anew or somebody stands between. Ask whoever runs it; if all is well, forget the "
-                "old key on the outlet's page."
-            ) from error
-        except asyncssh.PermissionDenied as error:
-            raise NotSent(
-                f"{host} does not let “{self._user}” in. Look again at user and "
-                f"{'key' if self._access.key else 'password'}."
-            ) from error
-        except (asyncssh.SFTPNoSpaceOnFilesystem, asyncssh.SFTPQuotaExceeded) as error:
-            raise NotSent(f"{host} has no room left ({error.reason}). Ask for room, then try again.") from error
-        except (asyncssh.SFTPConnectionLost, asyncssh.SFTPNoConnection) as error:
-            raise LineBroke(f"The line to {host} broke ({error.reason}).") from error
-        except asyncssh.SFTPInvalidFilename as error:
-            raise NotSent(f"{host} cannot hold the name {name} ({error.reason}). Change the pattern.") from error
-        except asyncssh.SFTPError as error:
-            if "space" in error.reason.lower():
-                raise NotSent(f"{host} has no room left ({error.reason}). Ask for room, then try again.") from error
-            raise NotSent(f"{host} does not allow that for {what} ({error.reason}).") from error
-        except (asyncssh.ConnectionLost, asyncssh.DisconnectError) as error:
-            raise LineBroke(f"The line to {host} broke ({error.reason}).") from error
-        except asyncssh.Error as error:
-            raise NotSent(f"{host} does not answer as an SFTP server would ({error}).") from error
-        except TimeoutError as error:
-            raise LineBroke(f"{host} did not answer for {_PATIENCE_S} seconds.") from error
-        except ConnectionRefusedError as error:
-            raise LineBroke(f"{host} takes no calls at port {self._port}. Is the port right?") from error
-        except OSError as error:
-            raise LineBroke(f"The line to {host} broke ({error.strerror or 'it ended'}).") from error
+        server, access = self._server, self._access
+        with server.answering():
+            try:
+                yield
+            except asyncssh.HostKeyNotVerifiable as error:
+                raise NotSent(
+                    f"{server.host} shows another host key than the one it is known by, "
+                    f"{fingerprint(access.host_key)}. Either it was set up anew or somebody stands between. Ask "
+                    "whoever runs it; if all is well, forget the old key on the outlet's page."
+                ) from error
+            except asyncssh.PermissionDenied as error:
+                raise server.locked(error.reason, "key" if access.key else "password") from error
+            except (asyncssh.SFTPNoSpaceOnFilesystem, asyncssh.SFTPQuotaExceeded) as error:
+                raise server.full(error.reason) from error
+            except asyncssh.SFTPInvalidFilename as error:
+                raise server.unfit(name, error.reason) from error
+            except (
+                asyncssh.SFTPConnectionLost,
+                asyncssh.SFTPNoConnection,
+                asyncssh.ConnectionLost,
+                asyncssh.DisconnectError,
+            ) as error:
+                raise server.gone(error.reason) from error
+            except asyncssh.SFTPError as error:
+                # Older protocols know no code for a full disk.
+                if "space" in error.reason.lower():
+                    raise server.full(error.reason) from error
+                raise server.forbids(name, error.reason) from error
+            except asyncssh.Error as error:
+                raise server.strange(str(error)) from error

@@ -23,6 +23,7 @@ MARKS = {
     "changed since": "changed",
     "replaced": "replaced",
     "sending": "sending",
+    "sent": "sent",
     "arrived": "arrived",
     "paused": "paused",
     "stuck": "stuck",

@@ -7,8 +7,9 @@ from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 
 from mastering.editing.scripts import entries, recognised
-from mastering.outlets.receiving import PLAIN, receiving_from
+from mastering.outlets.receiving import receiving_from
 from mastering.outlets.rulesheets import shipped
+from mastering.outlets.ways import PLAIN
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.deliveries.runs import start_run
 from sermovox.demo.artwork import book_cover

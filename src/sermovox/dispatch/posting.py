@@ -1,0 +1,170 @@
+"""Sending a dispatch as one mail: its files attached or, where they are too large for that, links in their place."""
+
+import mimetypes
+import secrets
+import time
+from collections.abc import Callable, Sequence
+from datetime import timedelta
+from email.utils import make_msgid
+from typing import cast
+
+from django.conf import settings
+from django.core.mail import EmailMessage, SafeMIMEMultipart
+from django.db.models import F
+from django.urls import reverse
+from django.utils import timezone
+
+from mastering.errors import Cancelled
+from mastering.outlets.receiving import Receiving
+from mastering.outlets.ways import LINKS
+from sermovox.deliveries.bundles import of_run
+from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.opened import opened
+from sermovox.dispatch.over_there import facts_over_there
+from sermovox.dispatch.ways.carrier import Access, NotSent
+from sermovox.dispatch.ways.mail import MailServer, Unsure, encoded_bytes
+
+_TOLD_EVERY_S = 0.5
+_THOUSAND = 1000
+TAKEN = "taken by the mail server"
+
+
+def post(dispatch: Dispatch) -> None:
+    """Send the mail. Raises NotSent, LineBroke, or Cancelled where nobody wants it any more.
+
+    A mail that was on its way when everything stopped is not sent once more unasked: nobody can look whether it went.
+    """
+    parts = list(dispatch.parts.select_related("file__delivery__production"))
+    if any(part.state == Part.State.SENDING for part in parts):
+        dispatch.parts.update(state=Part.State.WAITING, sent_bytes=0)
+        raise Unsure(
+            "Sermovox was stopped while the mail server was taking this mail, so it is not known whether it went out. "
+            "Ask who gets it; send it again if it is not there."
+        )
+    with MailServer(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key)) as server:
+        stated = dispatch.way.number("largest") * 1_000_000
+        most_bytes = min(stated, server.most_bytes or stated)
+        linked = _too_large(dispatch, parts, most_bytes)
+        message = _composed(dispatch, [part for part in parts if part not in linked], linked)
+        content = cast(SafeMIMEMultipart, message.message()).as_bytes(linesep="\r\n")
+        if len(content) > most_bytes:
+            raise _does_not_fit(len(content), most_bytes)
+        server.addressed(len(content))
+        dispatch.parts.update(state=Part.State.SENDING)
+        try:
+            answered = server.sent(content, _telling(dispatch, len(content)))
+        except (NotSent, Cancelled):
+            dispatch.parts.update(state=Part.State.WAITING, sent_bytes=0)
+            raise
+        for part in parts:
+            arrived = 0 if part in linked else part.size_bytes
+            part.note(state=Part.State.SENT, sent_bytes=arrived, answered=answered, proof=TAKEN, by_link=part in linked)
+
+
+def _too_large(dispatch: Dispatch, parts: Sequence[Part], most_bytes: int) -> list[Part]:
+    """Those that go as links: none where all fit; else all sound. Notes the key of the links."""
+    needed = encoded_bytes([part.size_bytes for part in parts])
+    if needed <= most_bytes:
+        return []
+    if dispatch.way.stated["larger"] != LINKS:
+        raise _does_not_fit(needed, most_bytes)
+    if not settings.PUBLIC_ADDRESS:
+        raise NotSent(
+            "The files are larger than the mail may be, and there can be no links to them: it is not stated where this "
+            "Sermovox is reached from elsewhere. Whoever looks after it can state that (SERMOVOX_ADDRESS)."
+        )
+    dispatch.link_key = dispatch.link_key or secrets.token_urlsafe(24)
+    dispatch.links_until = timezone.now() + timedelta(days=dispatch.way.number("days"))
+    dispatch.save(update_fields=["link_key", "links_until"])
+    return [part for part in parts if part.file_id]
+
+
+def _does_not_fit(needed: int, most_bytes: int) -> NotSent:
+    return NotSent(
+        f"The mail would have {needed / 1e6:.1f} MB, and {most_bytes / 1e6:.1f} MB is the most it may have. Send fewer "
+        "files, or state that links go in their place."
+    )
+
+
+def _composed(dispatch: Dispatch, attached: Sequence[Part], linked: Sequence[Part]) -> EmailMessage:
+    """The mail, with what is attached read whole: it is no larger than a mail may be."""
+    receiving = dispatch.way
+    if dispatch.delivery is None:
+        raise NotSent("Its delivery is no more.")
+    bundle = of_run(dispatch.delivery)
+    if not dispatch.message_id:
+        dispatch.message_id = make_msgid(domain=_domain(receiving))
+        dispatch.save(update_fields=["message_id"])
+    message = EmailMessage(
+        subject=receiving.written("subject", facts_over_there(bundle)),
+        body=_text(dispatch, receiving.written("note", facts_over_there(bundle, lines=True)), attached, linked),
+        from_email=receiving.stated["sender"],
+        to=_each(receiving.stated["to"]),
+        cc=_each(receiving.stated.get("cc", "")),
+        headers={"Message-ID": dispatch.message_id},
+    )
+    for part in attached:
+        with opened(part) as file:
+            content = file.read()
+        kind = mimetypes.guess_type(part.name)[0] or "application/octet-stream"
+        # As it is, whatever it holds: text would have its lines changed.
+        message.attach(part.name, content, "application/octet-stream" if kind.startswith("text/") else kind)
+    return message
+
+
+def _text(dispatch: Dispatch, note: str, attached: Sequence[Part], linked: Sequence[Part]) -> str:
+    lines = [note, ""]
+    if linked and dispatch.links_until:
+        address = settings.PUBLIC_ADDRESS + reverse("dispatch:fetch", args=[dispatch.link_key])
+        until = timezone.localtime(dispatch.links_until).strftime("%d %B %Y, %H:%M %Z").lstrip("0")
+        lines += [f"The files are too large for a mail. They can be fetched until {until} here:", address, ""]
+        lines += [*_listed(linked), ""]
+    if attached:
+        lines += ["Attached:", *_listed(attached), ""]
+    return "\n".join(lines)
+
+
+def _listed(parts: Sequence[Part]) -> list[str]:
+    return [f"  {part.name}, {part.size_bytes:,} bytes, SHA-256 {part.sha256}" for part in parts]
+
+
+def _each(text: str) -> list[str]:
+    return [each.strip() for each in text.split(",") if each.strip()]
+
+
+def _domain(receiving: Receiving) -> str:
+    return receiving.stated["sender"].rpartition("@")[2].strip(" >")
+
+
+def _telling(dispatch: Dispatch, size_bytes: int) -> Callable[[int], None]:
+    told_at = 0.0
+
+    def told(sent_bytes: int) -> None:
+        nonlocal told_at
+        if time.monotonic() - told_at > _TOLD_EVERY_S:
+            told_at = time.monotonic()
+            share = _THOUSAND * sent_bytes // size_bytes
+            dispatch.parts.filter(by_link=False).update(sent_bytes=F("size_bytes") * share / _THOUSAND)
+            if not dispatch.is_wanted():
+                raise Cancelled("Paused or cancelled.")
+
+    return told
+
+
+def tried(receiving: Receiving, access: Access) -> list[str]:
+    """What works of a mail's way, in words. Raises NotSent for what does not."""
+    with MailServer(receiving, access) as server:
+        server.tried()
+        words = [
+            f"{receiving.address} is there, and lets Sermovox in.",
+            f"It would take mail for {', '.join(server.recipients[:5])}"
+            + (f" and {len(server.recipients) - 5} more." if len(server.recipients) > 5 else "."),
+        ]
+        if server.most_bytes:
+            words.append(f"It takes mails of up to {server.most_bytes / 1e6:.1f} MB.")
+    if receiving.stated["larger"] == LINKS and not settings.PUBLIC_ADDRESS:
+        raise NotSent(
+            "Links could not go out: it is not stated where this Sermovox is reached from elsewhere. Whoever looks "
+            "after it can state that (SERMOVOX_ADDRESS)."
+        )
+    return words

@@ -1,0 +1,88 @@
+"""A line to a server that speaks HTTP (RFC 9110, 9112): to the number that was allowed, and nowhere it leads on to."""
+
+import http.client
+import socket
+import ssl
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from http import HTTPStatus
+from urllib.parse import urlsplit
+
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, NotSent
+from sermovox.dispatch.ways.servers import PATIENCE_S, Server
+
+_LONGEST_ANSWER = 1 << 20
+
+
+class Line:
+    """One line for all requests, opened again where the server closed it."""
+
+    def __init__(self, server: Server, *, encrypted: bool):
+        self._server = server
+        self._connection = _Connection(server, encrypted=encrypted)
+
+    def close(self) -> None:
+        self._connection.close()
+
+    def asked(
+        self, method: str, path: str, headers: Mapping[str, str], body: bytes | Iterator[bytes] | None = None
+    ) -> tuple[http.client.HTTPResponse, bytes]:
+        """Ask, and read what is said. Raises NotSent or LineBroke where nothing is; what is no success is returned."""
+        with self._in_words():
+            self._connection.request(method, path, body, dict(headers))
+            answer = self._connection.getresponse()
+            said = answer.read(_LONGEST_ANSWER)
+            if not answer.isclosed():
+                self._connection.close()
+        return answer, said
+
+    def fetched(self, path: str, headers: Mapping[str, str]) -> Iterator[bytes]:
+        """A file as the server has it, in chunks; nothing at all where it does not give it."""
+        with self._in_words():
+            self._connection.request("GET", path, None, dict(headers))
+            answer = self._connection.getresponse()
+            while answer.status == HTTPStatus.OK and (chunk := answer.read(CHUNK_BYTES)):
+                yield chunk
+            if not answer.isclosed():
+                self._connection.close()
+
+    def refused(self, answer: http.client.HTTPResponse, name: str, opener: str = "password") -> NotSent:
+        """What is said of an answer that is no success."""
+        server, status = self._server, answer.status
+        said = f"{status} {answer.reason}"
+        if status == HTTPStatus.UNAUTHORIZED:
+            return server.locked(said, opener)
+        if 300 <= status < 400:
+            elsewhere = urlsplit(answer.getheader("Location") or "").netloc or "elsewhere"
+            return NotSent(
+                f"{server.host} leads on to {elsewhere} ({said}), which is not followed. State that server itself."
+            )
+        if status == HTTPStatus.INSUFFICIENT_STORAGE:
+            return server.full(said)
+        if status == HTTPStatus.REQUEST_ENTITY_TOO_LARGE:
+            return server.too_large(name, said)
+        return server.busy(said) if status >= 500 else server.forbids(name, said)
+
+    @contextmanager
+    def _in_words(self) -> Iterator[None]:
+        with self._server.answering():
+            try:
+                yield
+            except (http.client.RemoteDisconnected, ConnectionError):
+                raise
+            except http.client.BadStatusLine as error:
+                raise self._server.strange("no status line") from error
+            except http.client.HTTPException as error:
+                raise self._server.gone(None) from error
+
+
+class _Connection(http.client.HTTPConnection):
+    """The certificate is held against the name, though it is the number that is called."""
+
+    def __init__(self, server: Server, *, encrypted: bool):
+        super().__init__(server.host, server.port, timeout=PATIENCE_S)
+        self._server, self._context = server, ssl.create_default_context() if encrypted else None
+
+    def connect(self) -> None:
+        line = socket.create_connection((self._server.number(), self.port), self.timeout)
+        self.sock = self._context.wrap_socket(line, server_hostname=self.host) if self._context else line
