@@ -127,6 +127,7 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
+                "sermovox.dispatch.news.news",
             ],
             "builtins": ["sermovox.ui.templatetags.figures"],
         },

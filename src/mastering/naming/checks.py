@@ -56,6 +56,15 @@ def check_names(names: Sequence[str], *, extensions: Sequence[str] | None = None
     return sorted(found, key=lambda problem: (problem.index, not problem.grave))
 
 
+def is_plain(name: str) -> bool:
+    """Whether a name has nothing in it but what the poorest device can show and hold.
+
+    >>> is_plain("03_the-keeper.mp3"), is_plain("03 the keeper.mp3")
+    (True, False)
+    """
+    return bool(re.fullmatch(r"[A-Za-z0-9_-]+(\.[A-Za-z0-9]+)?", name))
+
+
 def split_ending(name: str) -> tuple[str, str]:
     """Part a name from an ending that audio files have; the ending is empty where there is none such.
 

@@ -51,7 +51,7 @@ class WayKind:
 
 TLS, LATER_TLS, PLAIN = "encrypted (TLS)", "encrypted after the greeting (STARTTLS)", "not encrypted"
 BY_SIZE, FETCHED = "there, with its full size", "fetched back, the same to the byte"
-ANY_NAMES, FAT_NAMES = "whatever a system holds", "what FAT holds, as on cards and players"
+ANY_NAMES, PLAIN_NAMES = "whatever this machine can hold", "letters from A to Z, digits, - and _ alone"
 LINKS, NOTHING_SENT = "links go in place of the files", "nothing is sent"
 _LINE_KINDS = (TLS, PLAIN)
 
@@ -92,7 +92,7 @@ WAYS = {
             fields=(
                 Field(name="address", label="Folder", hint="With all above it, such as /media/player.", needed=True),
                 replace(_FOLDER, hint=f"{_FOLDER.hint} With {{outlet}} in it each outlet has a folder of its own."),
-                Field(name="names", label="Names it can hold", choices=(ANY_NAMES, FAT_NAMES)),
+                Field(name="names", label="Names it can hold", choices=(ANY_NAMES, PLAIN_NAMES)),
                 Field(
                     name="room",
                     label="Room for them, in MB",

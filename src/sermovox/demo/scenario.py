@@ -2,6 +2,9 @@
 
 from pathlib import Path
 
+from mastering.outlets.ways import FETCHED, PLAIN, PLAIN_NAMES
+from sermovox.standins.known import ARCHIVE, BUCKET, MAILBOX, PLAYER, SHARE, STATION, STORE
+
 FOLDER = Path(__file__).parent / "recordings"
 NARRATOR = ("Maren", "Askew")
 
@@ -111,7 +114,19 @@ PROGRAMME_SECTIONS = [
     ),
 ]
 
-STATION_FOLDER = "incoming/{production|plain|join:-}"
+PLACES = {
+    "radio-playout": (STATION, "ftp", {"security": PLAIN, "folder": "incoming/{production|plain|join:-}"}),
+    "audiobook-retail": (SHARE, "webdav", {"security": PLAIN, "share": "dav", "folder": "{author|plain}"}),
+    "volunteer-archive": (ARCHIVE, "sftp", {"folder": "new/{production|plain|join:_}", "proof": FETCHED}),
+    "single-file-audiobook": (STORE, "objects", {"security": PLAIN, "bucket": BUCKET, "folder": "books"}),
+    "podcast-host": (
+        MAILBOX,
+        "mail",
+        {"security": PLAIN, "sender": "Maren Askew <maren@askew.example>", "to": "desk@lantern.example"},
+    ),
+    "pocket-device": (PLAYER, "folder", {"folder": "{production|plain|join:-}", "names": PLAIN_NAMES, "room": "40"}),
+}
+"""Where the demonstration's outlets receive: stand-ins on this machine, with what is stated of the way to each."""
 
 LINES = {
     "title": "The Toll at Wether Bridge",

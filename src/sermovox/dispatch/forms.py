@@ -41,7 +41,10 @@ class ReceivingForm(forms.Form):
                 required=False,
                 help_text="A file as ssh-keygen writes it, in place of a password. Kept encrypted, never shown.",
             )
-        self.order_fields([*(each.name for each in kind.fields), "secret", "key", "along"])
+        names = [each.name for each in kind.fields]
+        # What opens the door stands beside who knocks.
+        after = names.index("user") + 1 if "user" in names else len(names)
+        self.order_fields([*names[:after], "secret", "key", *names[after:], "along"])
         dress(self)
 
     def clean(self):
@@ -88,6 +91,10 @@ class WayForm(forms.Form):
     """Which way it is."""
 
     way = forms.ChoiceField(choices=[(kind.name, kind.title) for kind in WAYS.values()])
+
+
+class DueForm(forms.Form):
+    due_on = forms.DateField(required=False)
 
 
 class SendForm(forms.Form):

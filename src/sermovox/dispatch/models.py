@@ -68,6 +68,11 @@ class DispatchQuerySet(models.QuerySet):
     def of(self, user) -> "DispatchQuerySet":
         return self.filter(owner=user)
 
+    def news(self) -> "DispatchQuerySet":
+        """Those that have come to an end, or are stuck, since their owner looked at them."""
+        ended = (Dispatch.State.STUCK, Dispatch.State.SENT, Dispatch.State.ARRIVED)
+        return self.filter(seen=False, state__in=ended)
+
     def under_way(self) -> "DispatchQuerySet":
         return self.filter(state__in=(Dispatch.State.WAITING, Dispatch.State.SENDING))
 
@@ -79,9 +84,9 @@ class DispatchQuerySet(models.QuerySet):
 class Dispatch(models.Model):
     """Files of a delivery on their way to an outlet. What it says of titles and place stays when these are no more.
 
-    `receiving` is how the outlet received when it was begun, `said` what stands in the way, `replacing` whether files
+    `receiving` is how the outlet received when it was begun, `seen` whether its owner was told what came of it, `said` what stands in the way, `replacing` whether files
     of other content over there give way, `name_taken` whether that is all that is asked. Of a mail, `message_id` is
-    how it is known, and `link_key` opens its links until `links_until`.
+    how it is known, `subject` and `note` what it says, and `link_key` opens its links until `links_until`.
     """
 
     class State(models.TextChoices):
@@ -95,6 +100,7 @@ class Dispatch(models.Model):
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="dispatches")
     delivery = models.ForeignKey(Delivery, on_delete=models.SET_NULL, null=True, related_name="dispatches")
+    production = models.ForeignKey(Production, on_delete=models.SET_NULL, null=True, related_name="dispatches")
     production_title = models.CharField(max_length=200)
     outlet_key = models.SlugField(max_length=60)
     outlet_title = models.CharField(max_length=100)
@@ -110,6 +116,9 @@ class Dispatch(models.Model):
     started_at = models.DateTimeField(null=True)
     started_bytes = models.PositiveBigIntegerField(default=0)
     ended_at = models.DateTimeField(null=True)
+    seen = models.BooleanField(default=False)
+    subject = models.CharField(max_length=1000, blank=True)
+    note = models.TextField(blank=True)
     message_id = models.CharField(max_length=200, blank=True)
     link_key = models.CharField(max_length=64, blank=True, db_index=True)
     links_until = models.DateTimeField(null=True)
@@ -171,6 +180,10 @@ class Dispatch(models.Model):
         """Let nobody fetch anything by its links any more."""
         Dispatch.objects.filter(pk=self.pk).update(links_until=timezone.now())
 
+    def note_seen(self) -> None:
+        """Its owner looks at what came of it."""
+        Dispatch.objects.news().filter(pk=self.pk).update(seen=True)
+
     def look_whether_arrived(self) -> None:
         """A mail has arrived once all that it brings has."""
         if not self.parts.exclude(state=Part.State.ARRIVED).exists():
@@ -181,7 +194,7 @@ class Dispatch(models.Model):
         """Note what came of it, unless somebody has paused or cancelled it meanwhile."""
         ended = timezone.now() if state in (*self.OVER, self.State.STUCK) else None
         own = Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING)
-        own.update(state=state, said=said, ended_at=ended, next_at=None, name_taken=name_taken)
+        own.update(state=state, said=said, ended_at=ended, next_at=None, name_taken=name_taken, seen=False)
         self.refresh_from_db()
         if self.is_over:
             storage.forget_folder(self.folder)
@@ -218,14 +231,41 @@ class Dispatch(models.Model):
             storage.forget_folder(self.folder)
 
 
+class Promise(models.Model):
+    """By which day an outlet is to have what is made of a production for it."""
+
+    production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="promises")
+    outlet_key = models.SlugField(max_length=60)
+    due_on = models.DateField()
+
+    class Meta:
+        ordering = ["due_on", "pk"]
+        constraints = [models.UniqueConstraint(fields=["production", "outlet_key"], name="one_promise_to_an_outlet")]
+
+    def __str__(self) -> str:
+        return f"{self.production} to {self.outlet_key} by {self.due_on}"
+
+
+class Heard(models.Model):
+    """That somebody has listened to a finished file, as it is: made anew, it is another file."""
+
+    file = models.OneToOneField(FinishedFile, on_delete=models.CASCADE, related_name="heard")
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"{self.file} by {self.by}"
+
+
 class Wish(models.Model):
-    """That what is made for an outlet is sent by itself once all of it passes: a delivery, or all of a production that
-    are begun from now on.
+    """That what is made for an outlet is sent by itself once all of it passes, and with `after_hearing` not before
+    somebody has listened to it: a delivery, or all of a production that are begun from now on.
     """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="send_wishes")
     outlet_key = models.SlugField(max_length=60)
     delivery = models.ForeignKey(Delivery, on_delete=models.CASCADE, null=True, related_name="send_wishes")
+    after_hearing = models.BooleanField(default=False)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -245,14 +285,17 @@ class Wish(models.Model):
         made = Delivery.objects.filter(dispatches=None, cancelled_at=None).exclude(
             files__state__in=(FinishedFile.State.WAITING, FinishedFile.State.MAKING)
         )
-        own = Exists(cls.objects.filter(delivery=OuterRef("pk")))
+        own = cls.objects.filter(delivery=OuterRef("pk"))
         standing = cls.objects.filter(
             delivery=None,
             production=OuterRef("production"),
             outlet_key=OuterRef("outlet_key"),
             created_at__lte=OuterRef("created_at"),
         )
-        wished = made.filter(own | Exists(standing)).select_related("production__owner")
+        unheard = FinishedFile.objects.standing().filter(delivery=OuterRef("pk"), heard=None)
+        at_once = Exists(own.filter(after_hearing=False)) | Exists(standing.filter(after_hearing=False))
+        later = (Exists(own) | Exists(standing)) & ~Exists(unheard)
+        wished = made.filter(at_once | later).select_related("production__owner")
         return [delivery for delivery in wished if delivery.passes]
 
 

@@ -17,10 +17,8 @@ from django.utils import timezone
 from mastering.errors import Cancelled
 from mastering.outlets.receiving import Receiving
 from mastering.outlets.ways import LINKS
-from sermovox.deliveries.bundles import of_run
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.opened import opened
-from sermovox.dispatch.over_there import facts_over_there
 from sermovox.dispatch.ways.carrier import Access, NotSent
 from sermovox.dispatch.ways.mail import MailServer, Unsure, encoded_bytes
 
@@ -35,6 +33,8 @@ def post(dispatch: Dispatch) -> None:
     A mail that was on its way when everything stopped is not sent once more unasked: nobody can look whether it went.
     """
     parts = list(dispatch.parts.select_related("file__delivery__production"))
+    for part in parts:
+        part.dispatch = dispatch
     if any(part.state == Part.State.SENDING for part in parts):
         dispatch.parts.update(state=Part.State.WAITING, sent_bytes=0)
         raise Unsure(
@@ -89,15 +89,12 @@ def _does_not_fit(needed: int, most_bytes: int) -> NotSent:
 def _composed(dispatch: Dispatch, attached: Sequence[Part], linked: Sequence[Part]) -> EmailMessage:
     """The mail, with what is attached read whole: it is no larger than a mail may be."""
     receiving = dispatch.way
-    if dispatch.delivery is None:
-        raise NotSent("Its delivery is no more.")
-    bundle = of_run(dispatch.delivery)
     if not dispatch.message_id:
         dispatch.message_id = make_msgid(domain=_domain(receiving))
         dispatch.save(update_fields=["message_id"])
     message = EmailMessage(
-        subject=receiving.written("subject", facts_over_there(bundle)),
-        body=_text(dispatch, receiving.written("note", facts_over_there(bundle, lines=True)), attached, linked),
+        subject=dispatch.subject,
+        body=_text(dispatch, dispatch.note, attached, linked),
         from_email=receiving.stated["sender"],
         to=_each(receiving.stated["to"]),
         cc=_each(receiving.stated.get("cc", "")),

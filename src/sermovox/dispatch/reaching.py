@@ -35,7 +35,14 @@ def reach(receiving: Receiving, access: Access) -> list[Step]:
             steps += _written(carrier, receiving)
             left = carrier.left_bytes()
             if left is not None:
-                steps.append(Step(left > len(_TRIAL), f"There is room for {left / 1e9:.1f} GB."))
+                steps.append(
+                    Step(
+                        left > len(_TRIAL),
+                        f"There is room for {left / 1e9:.1f} GB."
+                        if left > 1e9
+                        else f"There is room for {left / 1e6:.1f} MB.",
+                    )
+                )
     except NotSent as error:
         steps.append(Step(False, str(error)))
     return steps

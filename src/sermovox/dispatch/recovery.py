@@ -7,6 +7,7 @@ from django.conf import settings
 from django.db import transaction
 
 from sermovox import queue, storage
+from sermovox.deliveries.bundles import of_run
 from sermovox.dispatch.models import Dispatch, Wish
 from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
@@ -32,7 +33,8 @@ def wishes() -> None:
         if outlet is None:
             continue
         with suppress(NotSent):
-            begin(delivery, outlet, list(delivery.files.made().values_list("pk", flat=True)))
+            bundle = of_run(delivery)
+            begin(bundle, outlet, [file.pk for file in bundle.files], delivery=delivery)
 
 
 @looks_after

@@ -7,16 +7,18 @@ from functools import partial
 from typing import BinaryIO, NoReturn
 
 from django.db import transaction
+from django.db.models import QuerySet
 
 from mastering.audio.placing import flushed_folder, whole
 from mastering.certain import certain
 from mastering.errors import Cancelled
+from mastering.naming.checks import is_plain
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.receiving import EVERYTHING, NOTHING, Receiving
 from mastering.outlets.rules.delivery import EXTRAS
-from mastering.outlets.ways import BY_SIZE
+from mastering.outlets.ways import BY_SIZE, PLAIN_NAMES
 from sermovox.deliveries.archive import extras_of, folder_of
-from sermovox.deliveries.bundles import Bundle, of_run
+from sermovox.deliveries.bundles import Bundle
 from sermovox.deliveries.manifest import COVER
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch.models import Dispatch, Part, Secret
@@ -31,15 +33,21 @@ NOTE = "note.txt"
 
 
 def begin(
-    delivery: Delivery, outlet: Outlet, chosen: Collection[int], *, failing: bool = False, replacing: bool = False
+    bundle: Bundle,
+    outlet: Outlet,
+    chosen: Collection[int],
+    *,
+    delivery: Delivery | None = None,
+    failing: bool = False,
+    replacing: bool = False,
 ) -> Dispatch:
-    """Begin to send files of a delivery, by their keys, as its outlet receives now. `failing` files go only if asked.
+    """Begin to send files, by their keys, as their outlet receives now; of a delivery, or as a production stands.
+    `failing` files go only if asked.
 
     All there is to say of them is written down first; a task sends them. Raises NotSent for what cannot begin.
     """
     if outlet.receives is None:
         raise NotSent(f"It is not stated yet how {outlet.title} receives. State that first.")
-    bundle = of_run(delivery)
     files = [file for file in bundle.files if file.pk in chosen]
     fails = [file for file in files if file.state == FinishedFile.State.FAILS]
     if fails and not failing:
@@ -47,24 +55,31 @@ def begin(
     if not files:
         raise NotSent("Choose at least one file that is there.")
     extras = _along(bundle, outlet.receives)
+    if outlet.receives.stated.get("names") == PLAIN_NAMES:
+        rich = next((name for name in [*(file.name for file in files), *extras] if not is_plain(name)), None)
+        if rich:
+            raise NotSent(f"{rich} cannot be held there: {PLAIN_NAMES}. Use plain and join:- in the pattern of names.")
     if outlet.receives.kind.is_post:
         folder = inside = ""
         if not replacing:
-            files = [file for file in files if not _was_mailed(delivery, outlet, file)]
+            files = [file for file in files if not _was_mailed(bundle, outlet, file)]
         if not files:
             raise NotSent("All of these were mailed there before. Say that they are to be mailed again.")
     else:
         folder, inside = folder_over_there(bundle, outlet.receives), folder_of(bundle)
     with transaction.atomic():
         dispatch = Dispatch.objects.create(
-            owner=delivery.production.owner,
+            owner=bundle.production.owner,
             delivery=delivery,
-            production_title=delivery.production.title,
+            production=bundle.production,
+            production_title=bundle.production.title,
             outlet_key=outlet.key,
             outlet_title=outlet.title,
             receiving=outlet.receives.table(),
             failing=len(fails),
             replacing=replacing,
+            subject=outlet.receives.written("subject", facts_over_there(bundle))[:1000],
+            note=outlet.receives.written("note", facts_over_there(bundle, lines=True)),
         )
         for name, content in extras.items():
             with whole(flushed_folder(dispatch.folder) / name) as path:
@@ -96,11 +111,11 @@ def begin(
     return dispatch
 
 
-def _was_mailed(delivery: Delivery, outlet: Outlet, file: FinishedFile) -> bool:
+def _was_mailed(bundle: Bundle, outlet: Outlet, file: FinishedFile) -> bool:
     """Whether the very same went out by mail to the same before."""
     gone = (Part.State.SENT, Part.State.ARRIVED)
     parts = Part.objects.filter(state__in=gone, name=file.name, sha256=file.sha256)
-    own = parts.filter(dispatch__owner=delivery.production.owner_id, dispatch__outlet_key=outlet.key)
+    own = parts.filter(dispatch__owner=bundle.production.owner_id, dispatch__outlet_key=outlet.key)
     to = certain(outlet.receives).stated["to"]
     return any(each.receiving.get("to") == to for each in Dispatch.objects.filter(parts__in=own))
 
@@ -115,8 +130,6 @@ def _along(bundle: Bundle, receiving: Receiving) -> dict[str, bytes]:
 
 def send(dispatch: Dispatch) -> None:
     """Send what has not arrived yet. Raises NotSent, LineBroke, or Cancelled where nobody wants it any more."""
-    if dispatch.delivery_id and not Delivery.objects.filter(pk=dispatch.delivery_id).exists():
-        raise NotSent("Its delivery was deleted meanwhile. Take it back to go on.")
     if dispatch.way.kind.is_post:
         post(dispatch)
         return
@@ -165,7 +178,7 @@ def _send_one(carrier: Carrier, part: Part) -> None:
         part.arrive(there_already)
         return
     replacing = here is not None
-    if replacing and not part.dispatch.replacing:
+    if here is not None and not part.dispatch.replacing and not _is_ours(part, here):
         part.note(state=Part.State.STUCK)
         raise NameTaken(
             f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
@@ -196,6 +209,14 @@ def _send_one(carrier: Carrier, part: Part) -> None:
     part.arrive(proof)
 
 
+def _is_ours(part: Part, here: int) -> bool:
+    """Whether what has the name over there is what we had left under it, and it was said once that such give way."""
+    before = _arrived_before(part).filter(size_bytes=here)
+    same = {"owner": part.dispatch.owner_id, "outlet_key": part.dispatch.outlet_key}
+    said = Dispatch.objects.filter(**same, production=part.dispatch.production_id, replacing=True)
+    return part.dispatch.production_id is not None and before.exists() and said.exists()
+
+
 def _goal(carrier: Carrier, part: Part) -> str:
     """What a file is called over there until it is whole."""
     return part.name if carrier.appears_whole else part.under_way_as
@@ -204,9 +225,14 @@ def _goal(carrier: Carrier, part: Part) -> str:
 def _has_receipt(part: Part) -> bool:
     """Whether the very same has arrived there before under this name."""
     to = part.dispatch.receiving
-    arrived = Part.objects.filter(state=Part.State.ARRIVED, name=part.name, sha256=part.sha256)
-    own = arrived.filter(dispatch__owner=part.dispatch.owner_id, dispatch__outlet_key=part.dispatch.outlet_key)
+    own = _arrived_before(part).filter(sha256=part.sha256)
     return any(each.receiving == to for each in Dispatch.objects.filter(parts__in=own))
+
+
+def _arrived_before(part: Part) -> QuerySet[Part]:
+    """What has arrived under this name at the same outlet."""
+    arrived = Part.objects.filter(state=Part.State.ARRIVED, name=part.name)
+    return arrived.filter(dispatch__owner=part.dispatch.owner_id, dispatch__outlet_key=part.dispatch.outlet_key)
 
 
 def _proof(carrier: Carrier, part: Part, name: str) -> str:

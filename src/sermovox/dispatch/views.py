@@ -9,6 +9,7 @@ from django.db import transaction
 from django.db.models import Count, Q, Sum
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_POST
 
@@ -18,25 +19,30 @@ from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.ways import WAYS
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.views import start
 from sermovox.dispatch import receipts, sending
-from sermovox.dispatch.forms import ReceivingForm, SendForm, WayForm
-from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
+from sermovox.dispatch.forms import DueForm, ReceivingForm, SendForm, WayForm
+from sermovox.dispatch.handing import Owing, owing_of, promised
+from sermovox.dispatch.models import Dispatch, Heard, Part, Promise, Secret, Wish
 from sermovox.dispatch.over_there import folder_over_there
 from sermovox.dispatch.reaching import Step, reach
 from sermovox.dispatch.tasks import send_dispatch, tidy_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
 from sermovox.outlets.models import RuleSheet, outlets_of
+from sermovox.productions.models import Production
 from sermovox.queue import enqueue_once
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _DISPATCHES = Dispatch.objects.select_related("delivery__production", "owner")
 _A_PAGE = 100
+NO_WISH, AT_ONCE, AFTER_HEARING = "when I send it", "by itself once all passes", "once all passes and was listened to"
+WISHES = (NO_WISH, AT_ONCE, AFTER_HEARING)
 _ARRIVED = Q(parts__state=Part.State.ARRIVED)
 
 
 def sent(request):
-    """Every dispatch, newest first."""
+    """What is owed, and every dispatch, newest first; of all productions, or of one."""
     counted = {
         "part_count": Count("parts"),
         "arrived_count": Count("parts", filter=_ARRIVED),
@@ -44,7 +50,104 @@ def sent(request):
     }
     # Counting leaves the order that rows have by themselves aside.
     every = Dispatch.objects.of(request.user).annotate(**counted).order_by("-pk")
-    return render(request, "dispatch/sent.html", {"page": Paginator(every, _A_PAGE).get_page(request.GET.get("page"))})
+    asked = request.GET.get("production", "")
+    production = owned(request, Production.objects, pk=int(asked)) if asked.isascii() and asked.isdigit() else None
+    if production:
+        every = every.filter(production=production)
+    context = {
+        "production": production,
+        "owed": [] if production else promised(request.user),
+        "page": Paginator(every, _A_PAGE).get_page(request.GET.get("page")),
+    }
+    return render(request, "dispatch/sent.html", context)
+
+
+def handing(request, production_id: int):
+    """Handing a production over: how far it is at each outlet, and sending what can go to those that are ticked."""
+    production = owned(request, Production.objects, pk=production_id)
+    rows = owing_of(production)
+    if request.method == "POST":
+        ticked = set(request.POST.getlist("outlet"))
+        begun = [dispatch for row in rows if row.outlet.key in ticked and (dispatch := _begun(request, row))]
+        if not ticked:
+            messages.error(request, "Tick at least one outlet.")
+        if len(begun) == 1:
+            return redirect(begun[0])
+        if begun:
+            messages.success(request, f"Files are on their way to {len(begun)} outlets.")
+        return redirect(f"{reverse('dispatch:sent')}?production={production.pk}" if begun else request.path)
+    return render(request, "dispatch/handing.html", {"production": production, "rows": rows, "wishes": WISHES})
+
+
+def _begun(request, row: Owing) -> Dispatch | None:
+    """Begin to send what can go to an outlet; what stands in the way is said."""
+    try:
+        dispatch = sending.begin(row.bundle, row.outlet, [file.pk for file in row.to_send])
+    except MasteringError as error:
+        messages.error(request, f"{row.outlet.title}: {error}")
+        return None
+    _queue(dispatch)
+    return dispatch
+
+
+@require_POST
+def promise(request, production_id: int, key: str):
+    """Note by which day an outlet is to have a production, or that there is none."""
+    same = {"production": owned(request, Production.objects, pk=production_id), "outlet_key": _mine(request, key).key}
+    form = DueForm(request.POST)
+    if not form.is_valid():
+        return HttpResponse("This is no day.", status=400)
+    if form.cleaned_data["due_on"]:
+        Promise.objects.update_or_create(**same, defaults={"due_on": form.cleaned_data["due_on"]})
+    else:
+        Promise.objects.filter(**same).delete()
+    return redirect("dispatch:handing", production_id)
+
+
+@require_POST
+def standing(request, production_id: int, key: str):
+    """Whether what is made of a production for an outlet from now on is sent by itself, and when."""
+    same = {"production": owned(request, Production.objects, pk=production_id), "outlet_key": _mine(request, key).key}
+    asked = request.POST.get("wish", "")
+    if asked not in WISHES:
+        raise Http404
+    if asked == NO_WISH:
+        Wish.objects.filter(**same, delivery=None).delete()
+    else:
+        Wish.objects.update_or_create(**same, delivery=None, defaults={"after_hearing": asked == AFTER_HEARING})
+    return redirect("dispatch:handing", production_id)
+
+
+@require_POST
+def heard(request, pk: int):
+    """Somebody has listened to a finished file, or takes that back."""
+    file = owned(request, FinishedFile.objects, pk=pk)
+    kept, made = Heard.objects.get_or_create(file=file, defaults={"by": request.user.get_full_name() or "–"})
+    if not made:
+        kept.delete()
+    return redirect(file)
+
+
+@require_POST
+def all_heard(request, pk: int):
+    """Somebody has listened to all files of a delivery."""
+    delivery = owned(request, Delivery.objects, pk=pk)
+    by = request.user.get_full_name() or request.user.username
+    files = [Heard(file=file, by=by) for file in delivery.files.standing().filter(heard=None)]
+    Heard.objects.bulk_create(files, ignore_conflicts=True)
+    return redirect(delivery)
+
+
+@require_POST
+def make_and_send(request, production_id: int):
+    """Begin a run, and have each delivery of it sent once all of it passes."""
+    before = Delivery.objects.order_by("-pk").values_list("pk", flat=True).first() or 0
+    answer = start(request, production_id)
+    begun = Delivery.objects.of(request.user).filter(pk__gt=before, production=production_id)
+    for delivery in begun:
+        same = {"production_id": production_id, "outlet_key": delivery.outlet_key}
+        Wish.objects.get_or_create(**same, delivery=delivery)
+    return answer
 
 
 def receives(request, key: str):
@@ -126,18 +229,16 @@ def send(request, pk: int):
         try:
             said = form.cleaned_data
             wishes = {"failing": said["failing"], "replacing": said["replacing"]}
-            dispatch = sending.begin(delivery, outlet, said["file"], **wishes)
+            dispatch = sending.begin(bundle, outlet, said["file"], delivery=delivery, **wishes)
         except MasteringError as error:
             messages.error(request, str(error))
             return redirect("dispatch:send", pk)
         _queue(dispatch)
         return redirect(dispatch)
     last = delivery.dispatches.order_by("-pk").first()
-    standing = Wish.objects.filter(production=delivery.production, outlet_key=delivery.outlet_key, delivery=None)
     context = {
         "delivery": delivery,
         "outlet": outlet,
-        "standing": standing.exists(),
         "bundle": bundle,
         "form": form,
         "last": last,
@@ -150,23 +251,27 @@ def send(request, pk: int):
 
 
 @require_POST
-def wish(request, pk: int, standing: bool):
-    """Have a delivery sent by itself once it passes, or with `standing` all that follow for its outlet; or no more."""
+def wish(request, pk: int):
+    """Have a delivery sent by itself once it passes, or no more."""
     delivery = owned(request, Delivery.objects, pk=pk)
     same = {"production_id": delivery.production_id, "outlet_key": delivery.outlet_key}
-    kept, made = Wish.objects.get_or_create(**same, delivery=None if standing else delivery)
+    kept, made = Wish.objects.get_or_create(**same, delivery=delivery)
     if not made:
         kept.delete()
-    return redirect("dispatch:send" if standing else "deliveries:detail", pk)
+    return redirect("deliveries:detail", pk)
 
 
 def detail(request, pk: int):
-    return render(request, "dispatch/detail.html", _shown(owned(request, _DISPATCHES, pk=pk)))
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    dispatch.note_seen()
+    return render(request, "dispatch/detail.html", _shown(dispatch))
 
 
 def progress(request, pk: int):
     """The part of the page that changes while it is sent."""
-    return render(request, "dispatch/_dispatch.html", _shown(owned(request, _DISPATCHES, pk=pk)))
+    dispatch = owned(request, _DISPATCHES, pk=pk)
+    dispatch.note_seen()
+    return render(request, "dispatch/_dispatch.html", _shown(dispatch))
 
 
 @require_POST

@@ -21,10 +21,10 @@ _SERVED: tuple[tuple[StandIn, Callable[[int, Path], None]], ...] = (
 def main(first_port: str, folder: str) -> None:
     """Serve until told to stop."""
     end_with_parent()
-    threads = [
-        threading.Thread(target=serve, args=(int(first_port) + one.later_ports, Path(folder) / one.name), daemon=True)
-        for one, serve in _SERVED
-    ]
+    threads = []
+    for one, serve in _SERVED:
+        port = int(first_port) + (one.later_ports or 0)
+        threads.append(threading.Thread(target=serve, args=(port, Path(folder) / one.name), daemon=True))
     for thread in threads:
         thread.start()
     for thread in threads:

@@ -10,10 +10,10 @@ from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
 from cheroot.wsgi import Server
 
-from sermovox.standins.known import STORE
+from sermovox.standins.known import BUCKET, STORE
 from sermovox.standins.mischief import Mischief, Slow, mischief_of, received_in
 
-BUCKET, REGION = "manuscripts", "us-east-1"
+REGION = "us-east-1"
 _TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
 _SIGNED = re.compile(r"AWS4-HMAC-SHA256 Credential=([^/]+)/[^,]+, ?SignedHeaders=([^,]+), ?Signature=(\w+)")

@@ -35,9 +35,9 @@ def run(options) -> int:
     outlet = outlets_of(delivery.production.owner).get(key)
     if outlet is None:
         raise MasteringError(f"There is no outlet “{key}”. `sermovox outlets` lists them.")
-    files = of_run(delivery).files
-    chosen = [file.pk for file in files if options.failing or file.state != FinishedFile.State.FAILS]
-    dispatch = begin(delivery, outlet, chosen, failing=options.failing, replacing=options.again)
+    bundle = of_run(delivery)
+    chosen = [file.pk for file in bundle.files if options.failing or file.state != FinishedFile.State.FAILS]
+    dispatch = begin(bundle, outlet, chosen, delivery=delivery, failing=options.failing, replacing=options.again)
     parts = list(dispatch.parts.all())
     whole = size(sum(part.size_bytes for part in parts))
     print(f"Sending {len(parts)} files, {whole}, to {outlet.title} ({dispatch.way.where}).", flush=True)

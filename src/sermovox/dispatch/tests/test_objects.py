@@ -10,9 +10,9 @@ from django.test import override_settings
 from mastering.outlets.ways import PLAIN
 from sermovox.dispatch.tests.servers import misbehave
 from sermovox.dispatch.tests.test_sending import OUTLET, SendingTestCase
-from sermovox.standins.known import STORE
+from sermovox.standins.known import BUCKET, STORE
 from sermovox.standins.mischief import received_in
-from sermovox.standins.store import BUCKET, InAThread
+from sermovox.standins.store import InAThread
 
 _PART_BYTES = 65_536
 

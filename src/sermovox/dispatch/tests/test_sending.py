@@ -26,6 +26,7 @@ from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
+from sermovox.dispatch.views import AT_ONCE, NO_WISH
 from sermovox.dispatch.ways.carrier import READ_BACK, Access
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
@@ -66,12 +67,13 @@ class SendingTestCase(AppTestCase):
             file.path.write_bytes(content)
         return delivery
 
-    def state(self, way: str = "folder", *, secret: str = "", **stated):
-        """State how the outlet receives, as its page does."""
+    def state(self, way: str = "folder", *, secret: str = "", outlet: str = "", **stated):
+        """State how the outlet receives, as its page does; that of all these tests, or another by its key."""
+        outlet = outlet or OUTLET
         stated = {"address": str(self.there)} | stated if way == "folder" else stated
         usual = {each.name: each.choices[0] for each in WAYS[way].fields if each.choices}
         values = {"way": way, "along": "nothing", "secret": secret} | usual | stated
-        return self.submit(f"/sent/outlets/{OUTLET}/", values, shown=f"/sent/outlets/{OUTLET}/?way={way}")
+        return self.submit(f"/sent/outlets/{outlet}/", values, shown=f"/sent/outlets/{outlet}/?way={way}")
 
     def begin(self, **said) -> Dispatch:
         """Begin to send, as the page does."""
@@ -666,8 +668,9 @@ class ByItself(MadeTestCase):
 
     def test_from_now_on_all_that_pass_go_and_what_fails_stays(self):
         self.state()
-        before = self.client.post(f"/sent/deliveries/{self.delivery.pk}/always/", follow=True)
-        self.assertContains(before, "is sent by itself once all of it passes")
+        by_itself = f"/sent/productions/{self.production.pk}/{OUTLET}/by-itself/"
+        before = self.client.post(by_itself, {"wish": AT_ONCE}, follow=True)
+        self.assertContains(before, f"<option selected>{AT_ONCE}</option>", html=True)
         # What was begun before stays.
         self.assertEqual(self.look(), [])
         failing = self.make()
@@ -677,7 +680,7 @@ class ByItself(MadeTestCase):
         good = self.make()
         self.work()
         self.assertEqual([(each.delivery, each.state) for each in self.look()], [(good, "arrived")])
-        self.client.post(f"/sent/deliveries/{self.delivery.pk}/always/")
+        self.client.post(by_itself, {"wish": NO_WISH})
         self.make()
         self.work()
         self.assertEqual(len(self.look()), 1)

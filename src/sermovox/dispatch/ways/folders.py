@@ -27,6 +27,7 @@ class FolderCarrier:
 
     def __init__(self, receiving: Receiving, access: Access):
         self._top = Path(receiving.address).expanduser()
+        self._room_bytes = receiving.number("room") * 1_000_000
 
     def __enter__(self) -> Self:
         if not self._top.is_absolute():
@@ -108,7 +109,11 @@ class FolderCarrier:
 
     def left_bytes(self) -> int | None:
         with _in_words(self._top):
-            return shutil.disk_usage(self._top).free
+            free = shutil.disk_usage(self._top).free
+            if not self._room_bytes:
+                return free
+            used = sum(path.stat().st_size for path in self._top.rglob("*") if path.is_file())
+            return min(free, max(0, self._room_bytes - used))
 
     def _path(self, name: str) -> Path:
         path = self._top / name
@@ -120,6 +125,9 @@ class FolderCarrier:
 def _may_be_written(folder: Path) -> bool:
     """Whether it lies where sending is allowed: no hidden folder, and none of Sermovox's own."""
     hidden = any(part.startswith(".") for part in folder.parts)
+    if settings.DEMO_SIGN_IN and folder == settings.DATA_DIR / "stand-ins" / "player" / "received":
+        # The stand-in of a device.
+        return True
     allowed = any(folder.is_relative_to(each) for each in settings.SEND_TO_FOLDERS)
     return allowed and not hidden and not folder.is_relative_to(settings.DATA_DIR)
 
@@ -131,6 +139,8 @@ def _in_words(path: Path) -> Iterator[None]:
     except OSError as error:
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
             raise NotSent(f"There is no room left in {path.parent}. Make room, then try again.") from error
+        if error.errno == errno.EFBIG:
+            raise NotSent(f"{path.name} is larger than a file in {path.parent} may be. Split it.") from error
         if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
             raise NotSent(f"Sermovox may not write {path}. Allow it, then try again.") from error
         if error.errno in (errno.ENAMETOOLONG, errno.EINVAL):

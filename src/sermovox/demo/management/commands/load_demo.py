@@ -1,15 +1,15 @@
 """Bring in the demonstration, once."""
 
 from dataclasses import replace
+from datetime import timedelta
 
-from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
+from django.utils import timezone
 
 from mastering.editing.scripts import entries, recognised
 from mastering.outlets.receiving import receiving_from
 from mastering.outlets.rulesheets import shipped
-from mastering.outlets.ways import PLAIN
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.deliveries.runs import start_run
 from sermovox.demo.artwork import book_cover
@@ -23,23 +23,22 @@ from sermovox.demo.scenario import (
     LINE_TAKES,
     LINES,
     NARRATOR,
+    PLACES,
     PROGRAMME,
     PROGRAMME_OUTLETS,
     PROGRAMME_SECTIONS,
-    STATION_FOLDER,
     TALE_TITLES,
     TALES,
     TALES_TAKE,
 )
 from sermovox.demo.tasks import go_on
-from sermovox.dispatch.models import Secret
+from sermovox.dispatch.models import Promise, Secret
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import measure_recording
-from sermovox.standins.known import STATION
 
 
 class Command(BaseCommand):
@@ -55,26 +54,30 @@ class Command(BaseCommand):
         if Production.objects.of(narrator).exists():
             return
         programme = self._production(narrator, PROGRAMME, PROGRAMME_SECTIONS)
-        self._station(narrator)
+        self._places(narrator)
         self._deliver(programme, "radio-playout", columns=PROGRAMME_OUTLETS)
         book = self._production(narrator, BOOK, BOOK_SECTIONS)
         book.set_artwork(book_cover())
         self._deliver(book, "audiobook-retail", "single-file-audiobook", columns=BOOK_OUTLETS)
+        for production, key, days in ((programme, "radio-playout", 2), (book, "volunteer-archive", 21)):
+            Promise.objects.create(
+                production=production, outlet_key=key, due_on=timezone.localdate() + timedelta(days=days)
+            )
         go_on.enqueue(book.pk)
         self._lines(narrator)
         self._tales(narrator)
 
-    def _station(self, narrator) -> None:
-        """The station receives by FTP; its server is a stand-in on this machine."""
-        stated = {
-            "address": f"127.0.0.1:{settings.STAND_IN_PORT}",
-            "security": PLAIN,
-            "user": STATION.user,
-            "folder": STATION_FOLDER,
-        }
-        receiving = receiving_from({"way": "ftp"} | stated)
-        RuleSheet.change(narrator, replace(shipped()["radio-playout"], receives=receiving), "How it receives: FTP")
-        Secret.keep(narrator, "radio-playout", password=STATION.password)
+    def _places(self, narrator) -> None:
+        """Where outlets receive."""
+        for key, (stand_in, way, stated) in PLACES.items():
+            (stand_in.top / "received").mkdir(parents=True, exist_ok=True)
+            reached = {"way": way, "address": stand_in.address} | ({"user": stand_in.user} if stand_in.user else {})
+            receiving = receiving_from(reached | stated)
+            RuleSheet.change(
+                narrator, replace(shipped()[key], receives=receiving), f"How it receives: {receiving.kind.title}"
+            )
+            if stand_in.password:
+                Secret.keep(narrator, key, password=stand_in.password)
 
     def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)

@@ -1,0 +1,105 @@
+"""How far a production is at each of its outlets: what is owed and by when, what can go, what has arrived."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from functools import cached_property
+
+from django.utils import timezone
+
+from mastering.certain import certain
+from mastering.outlets.outlet import Outlet
+from sermovox.deliveries.bundles import Bundle, Current
+from sermovox.deliveries.models import FinishedFile
+from sermovox.dispatch.models import Dispatch, Part, Promise, Wish
+from sermovox.outlets.models import outlets_of
+from sermovox.productions.models import Production
+
+
+@dataclass(frozen=True, kw_only=True)
+class Owing:
+    """A production at one outlet. `wanted` is how many files it asks for; `ready` are those that are made, up to date
+    and pass; `gone` the keys of those that went there, `arrived` of those that are there.
+    """
+
+    production: Production
+    outlet: Outlet
+    bundle: Bundle
+    wanted: int
+    ready: Sequence[FinishedFile]
+    gone: frozenset[int]
+    arrived: frozenset[int]
+    under_way: Dispatch | None
+    due_on: date | None
+    wish: Wish | None
+
+    @cached_property
+    def to_send(self) -> list[FinishedFile]:
+        """What can go and did not."""
+        return [file for file in self.ready if file.pk not in self.gone]
+
+    @property
+    def behind(self) -> int:
+        """How many files cannot go yet: they are to be made, have changed, or fail."""
+        return self.wanted - len(self.ready)
+
+    @property
+    def is_done(self) -> bool:
+        return bool(self.wanted) and len(self.arrived) == self.wanted
+
+    @property
+    def is_late(self) -> bool:
+        return bool(self.due_on) and certain(self.due_on) < timezone.localdate() and not self.is_done
+
+    @property
+    def unheard(self) -> int:
+        """How many of those that can go nobody has listened to."""
+        return sum(not hasattr(file, "heard") for file in self.to_send)
+
+
+def owing(production: Production, outlet: Outlet) -> Owing:
+    """How far a production is at an outlet, as it stands now."""
+    current = Current(production, outlet)
+    ready = [
+        file
+        for _, file, changes in current.rows
+        if file and file.is_there and not changes and file.state != FinishedFile.State.FAILS
+    ]
+    hashes = {file.pk: file.sha256 for file in ready}
+    parts = Part.objects.filter(dispatch__outlet_key=outlet.key, file__in=hashes)
+    states = [
+        (key, state) for key, state, sha256 in parts.values_list("file", "state", "sha256") if hashes[key] == sha256
+    ]
+    dispatches = Dispatch.objects.filter(production=production, outlet_key=outlet.key)
+    promise = Promise.objects.filter(production=production, outlet_key=outlet.key).first()
+    return Owing(
+        production=production,
+        outlet=outlet,
+        bundle=current.bundle,
+        wanted=len(current.rows),
+        ready=ready,
+        gone=frozenset(key for key, state in states if state in (Part.State.SENT, Part.State.ARRIVED)),
+        arrived=frozenset(key for key, state in states if state == Part.State.ARRIVED),
+        under_way=dispatches.exclude(state__in=Dispatch.OVER).first(),
+        due_on=promise.due_on if promise else None,
+        wish=Wish.objects.filter(production=production, outlet_key=outlet.key, delivery=None).first(),
+    )
+
+
+def owing_of(production: Production) -> list[Owing]:
+    """At every outlet of a production: those of its running order, and those it was made or promised for."""
+    known = outlets_of(production.owner)
+    keys = [
+        *production.outlet_keys,
+        *production.deliveries.order_by("pk").values_list("outlet_key", flat=True),
+        *production.promises.values_list("outlet_key", flat=True),
+    ]
+    return [owing(production, known[key]) for key in dict.fromkeys(keys) if key in known]
+
+
+def promised(user) -> list[Owing]:
+    """What is promised and has not arrived yet, the most urgent first."""
+    known = outlets_of(user)
+    promises = Promise.objects.filter(production__owner=user, production__deleted_at=None).select_related("production")
+    found = [owing(each.production, known[each.outlet_key]) for each in promises if each.outlet_key in known]
+    return [each for each in found if not each.is_done]
