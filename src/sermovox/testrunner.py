@@ -1,6 +1,7 @@
 """Django's test runner, with a closing line that counts in plain words, and browser tests in a process of their own."""
 
 import gc
+from collections import defaultdict
 
 from django.conf import settings
 from django.test.runner import DiscoverRunner, ParallelTestSuite
@@ -13,10 +14,13 @@ class _BesideBrowsers(ParallelTestSuite):
     """
 
     def __init__(self, subsuites, *args, **kwargs):
-        serial = [suite for suite in subsuites if isinstance(next(iter(suite)), SerializeMixin)]
-        others = [suite for suite in subsuites if suite not in serial]
+        chains: defaultdict[str, list] = defaultdict(list)
+        others: list = []
+        for suite in subsuites:
+            test = next(iter(suite))
+            (chains[test.lockfile] if isinstance(test, SerializeMixin) else others).append(suite)
         others.sort(key=lambda suite: not getattr(next(iter(suite)), "takes_long", False))
-        together = [type(serial[0])([test for suite in serial for test in suite])] if serial else []
+        together = [type(chain[0])([test for suite in chain for test in suite]) for chain in chains.values()]
         super().__init__([*together, *others], *args, **kwargs)
 
 

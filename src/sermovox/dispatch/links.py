@@ -18,7 +18,7 @@ from sermovox.dispatch.ways.carrier import CHUNK_BYTES, NotSent
 from sermovox.ui.ranges import asked_range, beyond
 from sermovox.ui.ranges import part as some_of
 
-FETCHED_BY_LINK = "fetched whole by its link"
+FETCHED_BY_LINK, ITS_MAIL_IS_THERE = "fetched whole by its link", "its mail is there, as a link in it was used"
 _GONE = 410
 
 
@@ -99,4 +99,7 @@ def _note(pk: int, start: int, end: int) -> None:
     part = Part.objects.select_related("dispatch").get(pk=pk)
     if part.state == Part.State.SENT and part.sent_bytes == part.size_bytes:
         part.arrive(FETCHED_BY_LINK)
+        # Where a link was used, its mail is there, and so is what was attached to it.
+        for attached in part.dispatch.parts.filter(by_link=False, state=Part.State.SENT):
+            attached.arrive(ITS_MAIL_IS_THERE)
         part.dispatch.look_whether_arrived()

@@ -84,9 +84,10 @@ class DispatchQuerySet(models.QuerySet):
 class Dispatch(models.Model):
     """Files of a delivery on their way to an outlet. What it says of titles and place stays when these are no more.
 
-    `receiving` is how the outlet received when it was begun, `seen` whether its owner was told what came of it, `said` what stands in the way, `replacing` whether files
-    of other content over there give way, `name_taken` whether that is all that is asked. Of a mail, `message_id` is
-    how it is known, `subject` and `note` what it says, and `link_key` opens its links until `links_until`.
+    `receiving` is how the outlet received when it was begun, `said` what stands in the way, `seen` whether its owner
+    was told what came of it, `replacing` whether files of other content over there give way, `name_taken` whether that
+    is all that is asked. Of a mail, `message_id` is how it is known, `subject` and `note` what it says, and `link_key`
+    opens its links until `links_until`.
     """
 
     class State(models.TextChoices):
@@ -328,6 +329,9 @@ class Part(models.Model):
     proof = models.CharField(max_length=100, blank=True)
     arrived_at = models.DateTimeField(null=True)
 
+    gives_way = False
+    """Whether a file that has its name over there gives way, which is found out on the way."""
+
     class Meta:
         ordering = ["place"]
 
@@ -366,4 +370,4 @@ class Part(models.Model):
 
     def arrive(self, proof: str) -> None:
         facts: dict[str, str | int | datetime] = {"state": self.State.ARRIVED, "sent_bytes": self.size_bytes}
-        self.note(**facts, proof=proof, arrived_at=timezone.now())
+        self.note(**facts, proof=proof, answered=self.answered, arrived_at=timezone.now())

@@ -35,14 +35,8 @@ def reach(receiving: Receiving, access: Access) -> list[Step]:
             steps += _written(carrier, receiving)
             left = carrier.left_bytes()
             if left is not None:
-                steps.append(
-                    Step(
-                        left > len(_TRIAL),
-                        f"There is room for {left / 1e9:.1f} GB."
-                        if left > 1e9
-                        else f"There is room for {left / 1e6:.1f} MB.",
-                    )
-                )
+                room = f"{left / 1e9:.1f} GB" if left > 1e9 else f"{left / 1e6:.1f} MB"
+                steps.append(Step(left > len(_TRIAL), f"There is room for {room}."))
     except NotSent as error:
         steps.append(Step(False, str(error)))
     return steps

@@ -2,12 +2,15 @@
 
 import hashlib
 import time
+from collections import deque
 from collections.abc import Collection
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from functools import partial
-from typing import BinaryIO, NoReturn
+from typing import BinaryIO, NoReturn, Self
 
 from django.db import transaction
 from django.db.models import QuerySet
+from django.utils import timezone
 
 from mastering.audio.placing import flushed_folder, whole
 from mastering.certain import certain
@@ -29,6 +32,8 @@ from sermovox.dispatch.ways import carrier_of
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Carrier, NameTaken, NotSent
 
 _TOLD_EVERY_S = 0.5
+_NOTED_TOGETHER = 50
+_CHUNKS_BEHIND = 8
 NOTE = "note.txt"
 
 
@@ -141,9 +146,13 @@ def send(dispatch: Dispatch) -> None:
         for folder in dict.fromkeys(part.name.rpartition("/")[0] for part in parts):
             if folder:
                 carrier.make_folder(folder)
-        for part in parts:
-            part.dispatch = dispatch
-            _send_one(carrier, part)
+        with ThreadPoolExecutor(1) as beside, _NotedTogether() as found:
+            for part in parts:
+                part.dispatch = dispatch
+                if proof := _proof_of_there(carrier, part):
+                    found.add(part, proof)
+                else:
+                    _send_one(carrier, part, beside)
 
 
 def tidy(dispatch: Dispatch) -> None:
@@ -164,25 +173,57 @@ def _want_room(carrier: Carrier, parts: list[Part]) -> None:
         )
 
 
-def _send_one(carrier: Carrier, part: Part) -> None:
-    """Send one file under another name, give it its own once it is whole, and look whether it is there.
+class _NotedTogether:
+    """Files that are found over there, noted many at a time: those that a kill leaves out are simply found again."""
 
-    What was begun before a kill is found as it is over there: nothing is sent twice, nothing is half there under its
-    name.
+    def __init__(self):
+        self._parts: list[Part] = []
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._note()
+
+    def add(self, part: Part, proof: str) -> None:
+        part.state, part.sent_bytes, part.proof = Part.State.ARRIVED, part.size_bytes, proof
+        part.arrived_at = timezone.now()
+        self._parts.append(part)
+        if len(self._parts) >= _NOTED_TOGETHER:
+            self._note()
+
+    def _note(self) -> None:
+        Part.objects.bulk_update(self._parts, ["state", "sent_bytes", "proof", "arrived_at"])
+        self._parts.clear()
+
+
+def _proof_of_there(carrier: Carrier, part: Part) -> str:
+    """How it is known that a file is over there already; nothing where it is not, or gives way.
+
+    What was begun before a kill is found as it is over there: nothing is sent twice. Raises NameTaken for another file
+    of its name.
     """
     here = carrier.size_of(part.name)
-    there_already = _proof(carrier, part, part.name) if here is not None else ""
+    if here is None:
+        return ""
+    proof = _proof(carrier, part, part.name, here)
     # Where only its size can be told, it may be another's, unless we began it or have a receipt of it.
-    sure = there_already and there_already != BY_SIZE
-    if sure or (there_already and (part.state == Part.State.SENDING or _has_receipt(part))):
-        part.arrive(there_already)
-        return
-    replacing = here is not None
-    if here is not None and not part.dispatch.replacing and not _is_ours(part, here):
+    if proof and (proof != BY_SIZE or part.state == Part.State.SENDING or _has_receipt(part)):
+        return proof
+    if not part.dispatch.replacing and not _is_ours(part, here):
         part.note(state=Part.State.STUCK)
         raise NameTaken(
             f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
         )
+    part.gives_way = True
+    return ""
+
+
+def _send_one(carrier: Carrier, part: Part, beside: Executor) -> None:
+    """Send one file under another name, give it its own once it is whole, and look whether it is there: nothing is half
+    there under its name.
+    """
+    replacing = part.gives_way
     goal = _goal(carrier, part)
     begun = carrier.begun_bytes(goal)
     start = begun if begun <= part.size_bytes else 0
@@ -190,16 +231,17 @@ def _send_one(carrier: Carrier, part: Part) -> None:
     with opened(part) as source:
         digest = hashlib.sha256()
         _skip(source, start, digest)
-        hashed = _Hashed(source, digest)
+        hashed = _Hashed(source, digest, beside)
         answered = carrier.put(goal, hashed, start, part.size_bytes, _telling(part), replacing=replacing)
-    if digest.hexdigest() != part.sha256:
+        sha256 = hashed.sha256()
+    if sha256 != part.sha256:
         carrier.delete(goal)
         part.note(state=Part.State.STUCK)
         raise NotSent(f"{part.name} is damaged here: it is not the file that was checked. Make it again and send that.")
-    proof = _proof(carrier, part, goal)
+    proof = _proof(carrier, part, goal, carrier.size_of(goal))
     if not proof:
         _taken_away(carrier, part, goal)
-    part.note(answered=answered[:300])
+    part.answered = answered[:300]
     if goal != part.name:
         if replacing:
             carrier.delete(part.name)
@@ -235,9 +277,9 @@ def _arrived_before(part: Part) -> QuerySet[Part]:
     return arrived.filter(dispatch__owner=part.dispatch.owner_id, dispatch__outlet_key=part.dispatch.outlet_key)
 
 
-def _proof(carrier: Carrier, part: Part, name: str) -> str:
-    """How it is known that a file over there is this one; nothing where it is not."""
-    if carrier.size_of(name) != part.size_bytes:
+def _proof(carrier: Carrier, part: Part, name: str, size_bytes: int | None) -> str:
+    """How it is known that a file over there, of that size, is this one; nothing where it is not."""
+    if size_bytes != part.size_bytes:
         return ""
     same = carrier.is_same(name, part.sha256, partial(opened, part))
     return BY_SIZE if same is None else carrier.proven_as if same else ""
@@ -276,12 +318,21 @@ def _telling(part: Part):
 
 
 class _Hashed:
-    """A file that puts all that is read of it into a digest."""
+    """A file that puts all that is read of it into a digest, beside the sending of it and a few chunks behind."""
 
-    def __init__(self, file: BinaryIO, digest):
-        self._file, self._digest = file, digest
+    def __init__(self, file: BinaryIO, digest, beside: Executor):
+        self._file, self._digest, self._beside = file, digest, beside
+        self._hashing: deque[Future] = deque()
 
     def read(self, count: int = -1, /) -> bytes:
         chunk = self._file.read(count)
-        self._digest.update(chunk)
+        self._hashing.append(self._beside.submit(self._digest.update, chunk))
+        if len(self._hashing) > _CHUNKS_BEHIND:
+            self._hashing.popleft().result()
         return chunk
+
+    def sha256(self) -> str:
+        """Of all that was read."""
+        while self._hashing:
+            self._hashing.popleft().result()
+        return self._digest.hexdigest()

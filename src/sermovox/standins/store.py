@@ -32,25 +32,36 @@ def store(top: Path, port: int) -> Server:
     app = create_backend_app("s3")
     one_at_a_time = threading.Lock()
 
-    def objects():
-        return {key.name: key for key in kept.list_objects(kept.head_bucket(BUCKET), "", "", "", None)[0]}
+    seen: dict[str, tuple[int, int]] = {}
+
+    def on_disk() -> dict[str, tuple[int, int]]:
+        """What lies there, with size and time."""
+        files = ((path, path.stat()) for path in received_in(top).rglob("*") if path.is_file())
+        return {path.relative_to(received_in(top)).as_posix(): (of.st_size, of.st_mtime_ns) for path, of in files}
 
     def as_on_disk() -> None:
         """What was thrown away on its page is gone here as well, and what outlived a restart is back."""
-        files = [path for path in received_in(top).rglob("*") if path.is_file()]
-        found, there = {path.relative_to(received_in(top)).as_posix(): path for path in files}, objects()
-        for name in there.keys() - found.keys():
+        found = on_disk()
+        for name in seen.keys() - found.keys():
             kept.delete_object(BUCKET, name)
-        for name, path in found.items():
-            if name not in there or there[name].size != path.stat().st_size:
-                kept.put_object(BUCKET, name, path.read_bytes())
+        for name in (each for each, facts in found.items() if seen.get(each) != facts):
+            kept.put_object(BUCKET, name, (received_in(top) / name).read_bytes())
+        seen.clear()
+        seen.update(found)
 
-    def onto_disk() -> None:
-        for name, key in objects().items():
-            path = received_in(top) / name
-            if not path.is_file() or path.stat().st_size != key.size:
-                path.parent.mkdir(parents=True, exist_ok=True)
-                path.write_bytes(key.value)
+    def onto_disk(name: str) -> None:
+        """What a request has changed is the same there."""
+        key, path = kept.get_object(BUCKET, name), received_in(top) / name
+        if key is None:
+            path.unlink(missing_ok=True)
+            seen.pop(name, None)
+        else:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(key.value)
+            seen[name] = (path.stat().st_size, path.stat().st_mtime_ns)
+
+    for left in list(kept.list_objects(kept.head_bucket(BUCKET), "", "", "", None)[0]):
+        kept.delete_object(BUCKET, left.name)
 
     def misbehaving(environ, start_response):
         told, method = Mischief.read(mischief_of(top)), environ["REQUEST_METHOD"]
@@ -74,12 +85,12 @@ def store(top: Path, port: int) -> Server:
         with one_at_a_time:
             as_on_disk()
             answer = app(environ, start_response)
-            if method in ("PUT", "POST"):
-                onto_disk()
-            if method == "DELETE":
-                name = environ["PATH_INFO"].removeprefix(f"/{BUCKET}/")
-                if name not in objects() and (received_in(top) / name).is_file():
-                    (received_in(top) / name).unlink()
+            name = environ["PATH_INFO"].removeprefix(f"/{BUCKET}/")
+            # A part is no object yet, and one that is put together is asked for by a POST.
+            if name and (
+                method == "DELETE" or method in ("PUT", "POST") and "partNumber" not in environ["QUERY_STRING"]
+            ):
+                onto_disk(name)
         return answer
 
     return Server(("127.0.0.1", port), misbehaving, numthreads=4)

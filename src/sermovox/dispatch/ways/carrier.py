@@ -9,7 +9,7 @@ from typing import BinaryIO, Protocol, Self
 
 from mastering.errors import MasteringError
 
-CHUNK_BYTES = 1 << 16
+CHUNK_BYTES = 1 << 18
 READ_BACK = "read back, the same to the byte"
 Told = Callable[[int], None]
 """Called with the bytes that are over there so far; may raise to stop."""

@@ -85,4 +85,6 @@ class _Connection(http.client.HTTPConnection):
 
     def connect(self) -> None:
         line = socket.create_connection((self._server.number(), self.port), self.timeout)
+        # As http.client does: what is small goes at once, and does not wait for what comes behind it.
+        line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self.sock = self._context.wrap_socket(line, server_hostname=self.host) if self._context else line

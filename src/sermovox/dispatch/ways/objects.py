@@ -86,7 +86,7 @@ class ObjectCarrier:
         taking = {} if replacing else {"If-None-Match": "*"}
         if size_bytes <= PART_BYTES:
             body = _read(source)
-            answer = self._stored("PUT", name, body=body, headers=taking | _checked(body))
+            answer = self._stored("PUT", name, body=body, headers=taking, checked=True)
             told(len(body))
             return answer
         upload = self._upload_of(name) if start else ""
@@ -96,8 +96,8 @@ class ObjectCarrier:
         while chunk := _read(source):
             number = done // PART_BYTES + 1
             query = f"partNumber={number}&uploadId={quote(upload, safe='')}"
-            _, headers, _ = self._asked("PUT", name, query, body=chunk, headers=_checked(chunk))
-            parts[number] = (headers.get("etag", ""), _in_base64(hashlib.sha256(chunk).digest()))
+            _, headers, _ = self._asked("PUT", name, query, body=chunk, checked=True)
+            parts[number] = (headers.get("etag", ""), headers.get("x-amz-checksum-sha256", ""))
             done += len(chunk)
             told(done)
         listed = "".join(
@@ -159,10 +159,12 @@ class ObjectCarrier:
         whole = next(number for number in range(1, len(found) + 2) if number not in found)
         return {number: facts for number, facts in found.items() if number < whole}
 
-    def _stored(self, method: str, name: str, query: str = "", *, body: bytes, headers: dict[str, str]) -> str:
+    def _stored(
+        self, method: str, name: str, query: str = "", *, body: bytes, headers: dict[str, str], checked: bool = False
+    ) -> str:
         """Ask for what makes an object appear. Raises NameTaken where one is there that is not to give way."""
         fine = (HTTPStatus.OK, HTTPStatus.PRECONDITION_FAILED)
-        status, told, said = self._asked(method, name, query, body=body, headers=headers, fine=fine)
+        status, told, said = self._asked(method, name, query, body=body, headers=headers, checked=checked, fine=fine)
         if status == HTTPStatus.PRECONDITION_FAILED:
             raise NameTaken(f"There is a file called {name} already.")
         # It may say that it went wrong after it has said that all is well.
@@ -184,6 +186,7 @@ class ObjectCarrier:
         *,
         body: bytes = b"",
         headers: dict[str, str] | None = None,
+        checked: bool = False,
         fine: tuple[int, ...] = (HTTPStatus.OK,),
     ) -> tuple[int, dict[str, str], bytes]:
         """Ask for something of an object, or of the bucket where it has no name; what is no success is raised."""
@@ -191,9 +194,14 @@ class ObjectCarrier:
         address = f"{path}?{query}" if query else path
         host = f"[{self._server.host}]" if ":" in self._server.host else self._server.host
         top = f"{'http' if self._plain else 'https'}://{host}:{self._server.port}"
-        request = AWSRequest(method, top + address, headers=(headers or {}) | {"User-Agent": "Sermovox"}, data=body)
-        request.headers["x-amz-content-sha256"] = hashlib.sha256(body).hexdigest()
-        S3SigV4Auth(self._credentials, "s3", self._region).add_auth(request)
+        digest = hashlib.sha256(body)
+        more = (headers or {}) | {"User-Agent": "Sermovox"}
+        if checked:
+            # What the store holds the bytes against before it keeps them.
+            more |= {"x-amz-sdk-checksum-algorithm": "SHA256", "x-amz-checksum-sha256": _in_base64(digest.digest())}
+        request = AWSRequest(method, top + address, headers=more)
+        request.context["sha256"] = digest.hexdigest()
+        _Signer(self._credentials, "s3", self._region).add_auth(request)
         signed = dict(request.headers.items()) | {"Content-Length": str(len(body))}
         if not body and method in ("GET", "HEAD", "DELETE"):
             del signed["Content-Length"]
@@ -215,6 +223,13 @@ class ObjectCarrier:
         return self._line.refused(answer, name, "secret key")
 
 
+class _Signer(S3SigV4Auth):
+    """Signs with the hash of the body that is known already: it is hashed once."""
+
+    def payload(self, request):
+        return request.context["sha256"]
+
+
 def _read(source: Readable) -> bytes:
     """A whole part, or what is left."""
     chunks, left = [], PART_BYTES
@@ -222,12 +237,6 @@ def _read(source: Readable) -> bytes:
         chunks.append(chunk)
         left -= len(chunk)
     return b"".join(chunks)
-
-
-def _checked(body: bytes) -> dict[str, str]:
-    """What the store holds the bytes against before it keeps them."""
-    told = _in_base64(hashlib.sha256(body).digest())
-    return {"x-amz-sdk-checksum-algorithm": "SHA256", "x-amz-checksum-sha256": told}
 
 
 def _in_base64(digest: bytes) -> str:

@@ -1,5 +1,6 @@
 """The application as a user runs it: server and workers as processes of their own, and a real browser."""
 
+import atexit
 import os
 import shutil
 import signal
@@ -9,11 +10,10 @@ import sys
 import tempfile
 import time
 from contextlib import contextmanager
-from functools import cache
 from pathlib import Path
 from unittest import SkipTest, TestCase
 
-from django.conf import settings
+from django.core.files import locks
 from django.test.testcases import SerializeMixin
 from playwright.sync_api import expect, sync_playwright
 
@@ -45,17 +45,29 @@ def in_a_browser():
         browser.close()
 
 
-@cache
-def _brought_in() -> Path:
+# One for all processes that tests are spread over, which are forked from the one that has made it.
+_SHARED = Path(tempfile.mkdtemp(prefix="demonstration-"))
+atexit.register(shutil.rmtree, _SHARED, ignore_errors=True)
+
+
+def brought_in() -> Path:
     """A data folder with the demonstration in it, its files made: worked off once, and copied for each application."""
-    # Within the folder that goes when all tests are over: a process of the pool cleans nothing up at its end.
-    data = Path(tempfile.mkdtemp(prefix="demonstration-", dir=settings.DATA_DIR))
+    data, whole = _SHARED / "data", _SHARED / "whole"
+    with (_SHARED / "lock").open("w") as lock:
+        # Closing it lets go.
+        locks.lock(lock, locks.LOCK_EX)
+        if not whole.exists():
+            _bring_in(data)
+            whole.touch()
+    return data
+
+
+def _bring_in(data: Path) -> None:
     code = "import django; django.setup(); from django.core.management import call_command as call; "
     code += "call('migrate', verbosity=0); call('load_demo'); "
     code += "call('db_worker', queue_name='*', batch=True, startup_delay=False, reload=False, verbosity=0)"
     environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
     subprocess.run([sys.executable, "-c", code], env=environment, check=True)
-    return data
 
 
 def _free_port() -> int:
@@ -69,7 +81,7 @@ class Running:
 
     def __init__(self):
         self.data = Path(tempfile.mkdtemp(prefix="sermovox-"))
-        shutil.copytree(_brought_in(), self.data, dirs_exist_ok=True)
+        shutil.copytree(brought_in(), self.data, dirs_exist_ok=True)
         self.port, self.stand_in_port = _free_port(), _free_port()
         self.address = f"http://127.0.0.1:{self.port}"
         self._log = (self.data / "log").open("w+")
@@ -109,7 +121,7 @@ class Running:
 class BrowserTestCase(SerializeMixin, TestCase):
     """One running application and one browser for all tests of a class; a fresh page for each.
 
-    One class at a time, however many processes the other tests are spread over.
+    One class of each lock file at a time, however many processes the other tests are spread over.
     """
 
     lockfile = __file__

@@ -177,6 +177,9 @@ class WholeWay(BrowserTestCase):
 class UnderWay(BrowserTestCase):
     """Long work: progress, cancelling, a killed worker, many files and many readers at once."""
 
+    # It waits for work more than for the browser, and goes beside the others.
+    lockfile = __file__
+
     @classmethod
     def setUpClass(cls):
         super().setUpClass()

@@ -2,15 +2,14 @@
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 from pathlib import Path
 from unittest import TestCase
 
-from django.test.testcases import SerializeMixin
-
-from sermovox.ui.tests.running import _brought_in
+from sermovox.ui.tests.running import brought_in
 
 _SCREENS = r"""
 import django, json, re, sys
@@ -62,13 +61,13 @@ for address in addresses:
 """
 
 
-class Restored(SerializeMixin, TestCase):
-    # With the browser's tests, which have the demonstration already.
-    lockfile = __file__
+class Restored(TestCase):
+    takes_long = True
 
     def test_every_screen_is_as_it_was(self):
         with tempfile.TemporaryDirectory() as kept:
-            folder, original = Path(kept), _brought_in()
+            folder, original = Path(kept), Path(kept) / "original"
+            shutil.copytree(brought_in(), original)
             self.command("backup", str(folder / "backups"), data=original)
             self.command("restore", str(folder / "backups"), data=folder / "restored")
             before, after = self.screens(original), self.screens(folder / "restored")
