@@ -2,12 +2,10 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
 from functools import cached_property
 
 from django.utils import timezone
 
-from mastering.certain import certain
 from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.bundles import Bundle, Current
 from sermovox.deliveries.models import FinishedFile
@@ -30,7 +28,7 @@ class Owing:
     gone: frozenset[int]
     arrived: frozenset[int]
     under_way: Dispatch | None
-    due_on: date | None
+    promise: Promise | None
     wish: Wish | None
 
     @cached_property
@@ -49,7 +47,8 @@ class Owing:
 
     @property
     def is_late(self) -> bool:
-        return bool(self.due_on) and certain(self.due_on) < timezone.localdate() and not self.is_done
+        promise = self.promise
+        return promise is not None and promise.kept_at is None and promise.due_on < timezone.localdate()
 
     @property
     def unheard(self) -> int:
@@ -72,7 +71,7 @@ def owing(production: Production, outlet: Outlet) -> Owing:
     ]
     dispatches = Dispatch.objects.filter(production=production, outlet_key=outlet.key)
     promise = Promise.objects.filter(production=production, outlet_key=outlet.key).first()
-    return Owing(
+    found = Owing(
         production=production,
         outlet=outlet,
         bundle=current.bundle,
@@ -81,9 +80,13 @@ def owing(production: Production, outlet: Outlet) -> Owing:
         gone=frozenset(key for key, state in states if state in (Part.State.SENT, Part.State.ARRIVED)),
         arrived=frozenset(key for key, state in states if state == Part.State.ARRIVED),
         under_way=dispatches.exclude(state__in=Dispatch.OVER).first(),
-        due_on=promise.due_on if promise else None,
+        promise=promise,
         wish=Wish.objects.filter(production=production, outlet_key=outlet.key, delivery=None).first(),
     )
+    if promise and promise.kept_at is None and found.is_done:
+        promise.kept_at = timezone.now()
+        promise.save(update_fields=["kept_at"])
+    return found
 
 
 def owing_of(production: Production) -> list[Owing]:
@@ -100,6 +103,6 @@ def owing_of(production: Production) -> list[Owing]:
 def promised(user) -> list[Owing]:
     """What is promised and has not arrived yet, the most urgent first."""
     known = outlets_of(user)
-    promises = Promise.objects.filter(production__owner=user, production__deleted_at=None).select_related("production")
-    found = [owing(each.production, known[each.outlet_key]) for each in promises if each.outlet_key in known]
-    return [each for each in found if not each.is_done]
+    promises = Promise.objects.filter(production__owner=user, production__deleted_at=None, kept_at=None)
+    open_ones = [each for each in promises.select_related("production") if each.outlet_key in known]
+    return [row for each in open_ones if not (row := owing(each.production, known[each.outlet_key])).is_done]

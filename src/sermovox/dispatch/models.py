@@ -233,11 +233,12 @@ class Dispatch(models.Model):
 
 
 class Promise(models.Model):
-    """By which day an outlet is to have what is made of a production for it."""
+    """By which day an outlet is to have what is made of a production for it; kept once all of it was there."""
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="promises")
     outlet_key = models.SlugField(max_length=60)
     due_on = models.DateField()
+    kept_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering = ["due_on", "pk"]

@@ -98,7 +98,7 @@ def promise(request, production_id: int, key: str):
     if not form.is_valid():
         return HttpResponse("This is no day.", status=400)
     if form.cleaned_data["due_on"]:
-        Promise.objects.update_or_create(**same, defaults={"due_on": form.cleaned_data["due_on"]})
+        Promise.objects.update_or_create(**same, defaults={"due_on": form.cleaned_data["due_on"], "kept_at": None})
     else:
         Promise.objects.filter(**same).delete()
     return redirect("dispatch:handing", production_id)

@@ -93,13 +93,13 @@ class HandingOver(MadeTestCase):
         self.client.post(due, {"due_on": yesterday.isoformat()})
         owed = self.client.get("/sent/").context["owed"]
         self.assertEqual(
-            [(row.production, row.due_on, row.is_late) for row in owed], [(self.production, yesterday, True)]
+            [(row.production, row.promise.due_on, row.is_late) for row in owed], [(self.production, yesterday, True)]
         )
         self.hand_over(OUTLET)
         self.assertEqual(self.client.get("/sent/").context["owed"], [])
         self.assertFalse(self.rows()[OUTLET].is_late)
         self.client.post(due, {"due_on": ""})
-        self.assertIsNone(self.rows()[OUTLET].due_on)
+        self.assertIsNone(self.rows()[OUTLET].promise)
         of_one = self.client.get(f"/sent/?production={self.production.pk}")
         self.assertEqual(len(of_one.context["page"].object_list), 1)
         self.assertEqual(self.client.get("/sent/?production=999999").status_code, 404)
