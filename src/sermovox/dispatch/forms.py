@@ -93,6 +93,10 @@ class WayForm(forms.Form):
     way = forms.ChoiceField(choices=[(kind.name, kind.title) for kind in WAYS.values()])
 
 
+class OfForm(forms.Form):
+    production = forms.IntegerField(required=False, min_value=1, max_value=2**63 - 1)
+
+
 class DueForm(forms.Form):
     due_on = forms.DateField(required=False)
 

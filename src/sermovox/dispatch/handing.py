@@ -37,6 +37,11 @@ class Owing:
         return [file for file in self.ready if file.pk not in self.gone]
 
     @property
+    def out(self) -> int:
+        """How many went there by mail, and nobody knows whether they are there."""
+        return len(self.gone - self.arrived)
+
+    @property
     def behind(self) -> int:
         """How many files cannot go yet: they are to be made, have changed, or fail."""
         return self.wanted - len(self.ready)

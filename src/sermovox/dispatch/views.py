@@ -21,7 +21,7 @@ from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.views import start
 from sermovox.dispatch import receipts, sending
-from sermovox.dispatch.forms import DueForm, ReceivingForm, SendForm, WayForm
+from sermovox.dispatch.forms import DueForm, OfForm, ReceivingForm, SendForm, WayForm
 from sermovox.dispatch.handing import Owing, owing_of, promised
 from sermovox.dispatch.models import Dispatch, Heard, Part, Promise, Secret, Wish
 from sermovox.dispatch.over_there import folder_over_there
@@ -50,8 +50,9 @@ def sent(request):
     }
     # Counting leaves the order that rows have by themselves aside.
     every = Dispatch.objects.of(request.user).annotate(**counted).order_by("-pk")
-    asked = request.GET.get("production", "")
-    production = owned(request, Production.objects, pk=int(asked)) if asked.isascii() and asked.isdigit() else None
+    asked = OfForm(request.GET)
+    key = asked.cleaned_data["production"] if asked.is_valid() else None
+    production = owned(request, Production.objects, pk=key) if key else None
     if production:
         every = every.filter(production=production)
     context = {

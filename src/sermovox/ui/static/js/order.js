@@ -35,7 +35,7 @@ function show() {
   }
   const picked = everywhere?.checked || here.length > 0;
   button.disabled = !picked || !outlets.length;
-  document.querySelector("#order [name=look]").disabled = button.disabled;
+  for (const other of document.querySelectorAll("#order [name=look], #order [formaction]")) other.disabled = button.disabled;
   button.hidden = button.disabled && document.querySelector("[data-pair]") !== null;
   button.textContent = button.disabled ? said(outlets, picked) : counted(outlets, here, everywhere?.checked && everywhere);
   const all = form.querySelector("#all");
