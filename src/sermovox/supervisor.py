@@ -19,7 +19,6 @@ from pathlib import Path
 from typing import cast
 
 from django.conf import settings
-from django.core.files import locks
 
 from mastering.certain import certain
 from sermovox import backups, queue, room
@@ -199,15 +198,6 @@ class Supervisor:
         for child in running:
             child.end(until)
         seen_to(requeue_tasks)
-
-
-def hold_lock(path: Path):
-    """Keep two supervisors from sharing one data folder. Returns the open file; closing it lets go."""
-    file = path.open("w")
-    if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
-        file.close()
-        raise CannotStart(f"Sermovox is running with this data folder already ({path.parent}).")
-    return file
 
 
 def _refuse_taken_port(host: str, port: int) -> None:

@@ -13,6 +13,8 @@ from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
 from sermovox.outlets.models import outlets_of
+from sermovox.queue import enqueue_once
+from sermovox.running import is_running
 from sermovox.terminal.database import migrated
 from sermovox.ui.templatetags.figures import size
 
@@ -50,13 +52,15 @@ def run(options) -> int:
 
 
 def _sent(dispatch: Dispatch) -> None:
-    """Send it here, or wait until a worker that took it has: whoever is first."""
-    said = ""
+    """Send it here, or wait until a worker has, where Sermovox runs: that one knows where it is reached from."""
+    said, here = "", not is_running()
+    if not here:
+        enqueue_once(send_dispatch, dispatch.pk, sending=True)
     while dispatch.is_under_way:
         if dispatch.said != said:
             said = dispatch.said
             print(f"{said} It is tried again.", flush=True)
-        if dispatch.next_at is None or dispatch.next_at <= timezone.now():
+        if here and (dispatch.next_at is None or dispatch.next_at <= timezone.now()):
             send_dispatch.func(dispatch.pk)
         else:
             time.sleep(_LOOKS_EVERY_S)

@@ -7,7 +7,8 @@ from django.conf import settings
 from django.core.management import call_command
 
 import sermovox.ready  # noqa: F401
-from sermovox.supervisor import CannotStart, Supervisor, hold_lock
+from sermovox import running
+from sermovox.supervisor import CannotStart, Supervisor
 from sermovox.terminal.said import complain
 
 
@@ -31,7 +32,9 @@ def run(options) -> int:
         os.environ["SERMOVOX_DEMO_SIGN_IN"] = "1"
         os.environ.setdefault("SERMOVOX_ADDRESS", f"http://{options.host}:{options.port}")
     try:
-        lock = hold_lock(settings.DATA_DIR / "running.lock")
+        lock = running.hold(running.DEMONSTRATION if demo else "")
+        if lock is None:
+            raise CannotStart(f"Sermovox is running with this data folder already ({settings.DATA_DIR}).")
         supervisor = Supervisor(host=options.host, port=options.port, workers=max(1, options.workers), demo=demo)
         call_command("migrate", verbosity=0)
         if options.demo:

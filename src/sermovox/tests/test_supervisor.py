@@ -1,11 +1,15 @@
 """What is started together ends together."""
 
 import subprocess
+from pathlib import Path
 from unittest.mock import patch
 
+from django.conf import settings
 from django.test import TestCase
 
+from sermovox import running
 from sermovox.supervisor import Supervisor
+from sermovox.ui.tests.base import AppTestCase
 
 
 class Supervising(TestCase):
@@ -23,3 +27,15 @@ class Supervising(TestCase):
         started = supervisor._children[0].process
         self.assertIsInstance(started, subprocess.Popen)
         self.assertIsNotNone(started.poll())
+
+
+class OneAtATime(AppTestCase):
+    def test_who_runs_with_a_data_folder_is_known_to_others_and_keeps_them_out(self):
+        Path(settings.DATA_DIR).mkdir(exist_ok=True)
+        self.assertEqual((running.is_running(), running.is_demonstration()), (False, False))
+        with running.hold(running.DEMONSTRATION):
+            self.assertEqual((running.is_running(), running.is_demonstration()), (True, True))
+            self.assertIsNone(running.hold())
+        self.assertEqual((running.is_running(), running.is_demonstration()), (False, False))
+        with running.hold():
+            self.assertEqual((running.is_running(), running.is_demonstration()), (True, False))

@@ -15,6 +15,7 @@ from django.conf import settings
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, READ_BACK, Access, LineBroke, NameTaken, NotSent, Readable, Told
+from sermovox.running import is_demonstration
 
 _GONE = (errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN)
 
@@ -125,7 +126,7 @@ class FolderCarrier:
 def _may_be_written(folder: Path) -> bool:
     """Whether it lies where sending is allowed: no hidden folder, and none of Sermovox's own."""
     hidden = any(part.startswith(".") for part in folder.parts)
-    if settings.DEMO_SIGN_IN and folder == settings.DATA_DIR / "stand-ins" / "player" / "received":
+    if is_demonstration() and folder == settings.DATA_DIR / "stand-ins" / "player" / "received":
         # The stand-in of a device.
         return True
     allowed = any(folder.is_relative_to(each) for each in settings.SEND_TO_FOLDERS)
