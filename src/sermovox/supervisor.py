@@ -31,6 +31,8 @@ _LOOK_AFTER_EVERY_S = 5.0
 _CLEAR_AWAY_EVERY_S = 24 * 3600.0
 _PATIENCE_S = 8.0
 _STARTING_S = 60.0
+_SENDERS = 3
+"""So many outlets are sent to at once."""
 if sys.platform == "win32":
     _FORKING = multiprocessing.get_context("spawn")
 else:
@@ -44,7 +46,7 @@ class CannotStart(Exception):
     """The application cannot start; the text says why."""
 
 
-@dataclass
+@dataclass(eq=False)
 class Child:
     """A process that is started again when it dies.
 
@@ -119,10 +121,9 @@ class Supervisor:
         # What is over in seconds never waits until hours of sound are.
         self._workers.append(Child("worker for short work", _worker_for(queue.SHORT)))
         self._children = [server, *self._workers]
-        # Lines are slow, and wait for nobody's encoder; nor does that wait for them. It is started once there is
-        # something to send.
-        self._sender = Child("worker that sends", _worker_for(queue.SENDING))
-        self._workers.append(self._sender)
+        # Lines are slow, and wait for nobody's encoder; nor does that wait for them, nor one for another.
+        self._senders = [Child("worker that sends", _worker_for(queue.SENDING)) for _ in range(_SENDERS)]
+        self._workers += self._senders
         if demo:
             place = str(Path(settings.DATA_DIR) / "stand-ins")
             self._children.append(Child("stand-ins", _program("sermovox.standins", str(settings.STAND_IN_PORT), place)))
@@ -162,9 +163,7 @@ class Supervisor:
         looked_at = cleared_at = -inf
         while not self._stopping.wait(_LOOK_EVERY_S):
             seen_to(lambda: requeue_tasks([child.identity for child in self._workers if child.process]))
-            if self._sender not in self._children and queue.waits(queue.SENDING):
-                self._sender.start()
-                self._children.append(self._sender)
+            self._start_sender()
             if time.monotonic() - looked_at > _LOOK_AFTER_EVERY_S:
                 look_after()
                 seen_to(lambda: self._end_workers(queue.workers_at_one_task_for(longest)))
@@ -173,6 +172,13 @@ class Supervisor:
             if time.monotonic() - cleared_at > _CLEAR_AWAY_EVERY_S:
                 clear_away()
                 cleared_at = time.monotonic()
+
+    def _start_sender(self) -> None:
+        """Start a worker that sends, while something waits for one and there are not all of them."""
+        resting = next((child for child in self._senders if child not in self._children), None)
+        if resting and queue.waits(queue.SENDING):
+            resting.start()
+            self._children.append(resting)
 
     def _end_workers(self, identities: set[str]) -> None:
         """End workers that will not be done; they are started anew like any that died."""

@@ -29,6 +29,21 @@ class Supervising(TestCase):
         self.assertIsNotNone(started.poll())
 
 
+class Senders(TestCase):
+    def test_they_start_one_after_the_other_while_something_waits(self):
+        with patch("sermovox.supervisor._refuse_taken_port"):
+            supervisor = Supervisor(host="127.0.0.1", port=8999, workers=1, demo=False)
+        before = len(supervisor._children)
+        for child in supervisor._senders:
+            child.begin = lambda identity: None
+        found = []
+        for waits in (False, True, False, True, True, True):
+            with patch("sermovox.supervisor.queue.waits", return_value=waits):
+                supervisor._start_sender()
+            found.append(len(supervisor._children) - before)
+        self.assertEqual(found, [0, 1, 1, 2, 3, 3])
+
+
 class OneAtATime(AppTestCase):
     def test_who_runs_with_a_data_folder_is_known_to_others_and_keeps_them_out(self):
         Path(settings.DATA_DIR).mkdir(exist_ok=True)
