@@ -34,7 +34,7 @@ from sermovox.queue import enqueue_once
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
-_DISPATCHES = Dispatch.objects.select_related("delivery__production", "owner")
+_DISPATCHES = Dispatch.objects.select_related("delivery__production", "production", "owner")
 _A_PAGE = 100
 NO_WISH, AT_ONCE, AFTER_HEARING = "when I send it", "by itself once all passes", "once all passes and was listened to"
 WISHES = (NO_WISH, AT_ONCE, AFTER_HEARING)

@@ -1,7 +1,5 @@
 """A shared folder on this machine that is reached by WebDAV, and can be told to misbehave."""
 
-import threading
-import time
 from pathlib import Path
 
 from cheroot.ssl.builtin import BuiltinSSLAdapter
@@ -10,9 +8,9 @@ from wsgidav.wsgidav_app import WsgiDAVApp
 
 from sermovox.standins.known import SHARE
 from sermovox.standins.mischief import Mischief, Slow, mischief_of, received_in
+from sermovox.standins.serving import Served, serve_for_ever
 
 PATH = "dav"
-_TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
 
 
@@ -58,29 +56,12 @@ def share(top: Path, port: int, *, certificate: Path | None = None) -> Server:
 
 
 def serve(port: int, top: Path) -> None:
-    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
-    while True:
-        try:
-            share(top, port).start()
-        except OSError:
-            time.sleep(_TRIES_EVERY_S)
-        else:
-            return
+    """Serve for as long as the process lives."""
+    serve_for_ever(lambda: share(top, port))
 
 
-class InAThread:
+class InAThread(Served):
     """The server in a thread of its own, for as long as it is wanted."""
 
     def __init__(self, top: Path, *, certificate: Path | None = None):
-        self._server = share(top, 0, certificate=certificate)
-        self._server.prepare()
-        self.port = self._server.bind_addr[1]
-        self._thread = threading.Thread(target=self._server.serve, daemon=True)
-        self._thread.start()
-
-    def __enter__(self) -> "InAThread":
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        self._server.stop()
-        self._thread.join(5)
+        super().__init__(share(top, 0, certificate=certificate))

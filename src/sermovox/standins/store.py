@@ -2,7 +2,6 @@
 
 import re
 import threading
-import time
 from pathlib import Path
 
 from botocore.auth import S3SigV4Auth
@@ -12,9 +11,9 @@ from cheroot.wsgi import Server
 
 from sermovox.standins.known import BUCKET, STORE
 from sermovox.standins.mischief import Mischief, Slow, mischief_of, received_in
+from sermovox.standins.serving import Served, serve_for_ever
 
 REGION = "us-east-1"
-_TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
 _SIGNED = re.compile(r"AWS4-HMAC-SHA256 Credential=([^/]+)/[^,]+, ?SignedHeaders=([^,]+), ?Signature=(\w+)")
 
@@ -112,29 +111,12 @@ def _is_ours(environ) -> bool:
 
 
 def serve(port: int, top: Path) -> None:
-    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
-    while True:
-        try:
-            store(top, port).start()
-        except OSError:
-            time.sleep(_TRIES_EVERY_S)
-        else:
-            return
+    """Serve for as long as the process lives."""
+    serve_for_ever(lambda: store(top, port))
 
 
-class InAThread:
+class InAThread(Served):
     """The server in a thread of its own, for as long as it is wanted."""
 
     def __init__(self, top: Path):
-        self._server = store(top, 0)
-        self._server.prepare()
-        self.port = self._server.bind_addr[1]
-        self._thread = threading.Thread(target=self._server.serve, daemon=True)
-        self._thread.start()
-
-    def __enter__(self) -> "InAThread":
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        self._server.stop()
-        self._thread.join(5)
+        super().__init__(store(top, 0))
