@@ -147,6 +147,9 @@ class Disk:
             task, call = found.groups()
             if call.endswith("<unfinished ...>"):
                 begun[task] = call.removesuffix("<unfinished ...>")
+                if begun[task].startswith("close("):
+                    # Its number is free from here on, and may be another file's before the call is over.
+                    self._close(begun.pop(task).removeprefix("close("), 0)
                 continue
             if resumed := re.match(r"<\.\.\. \w+ resumed>(.*)", call):
                 call = begun.pop(task, "") + resumed[1]

@@ -1,10 +1,13 @@
 """Faults over a load, and power cuts: `bin/faults` takes more."""
 
+import random
 import shutil
+import tempfile
+from pathlib import Path
 from unittest import TestCase, skipUnless
 
 from sermovox.faults.__main__ import run
-from sermovox.faults.powercut import cut_at
+from sermovox.faults.powercut import Disk, cut_at
 
 
 class Faults(TestCase):
@@ -25,3 +28,21 @@ class PowerCuts(TestCase):
         tallied, lost = cut_at(12, seed=5, turns=2)
         self.assertEqual(lost, [])
         self.assertGreater(sum(acknowledged for _, acknowledged in tallied.values()), 50)
+
+    def test_a_number_that_is_free_again_is_followed_to_its_new_file(self):
+        """Where two threads meet: the number is given away before the first has heard that its file is closed."""
+        with tempfile.TemporaryDirectory() as kept:
+            top, trace = Path(kept) / "data", Path(kept) / "trace"
+            top.mkdir()
+            trace.write_text(
+                f"""11 openat(AT_FDCWD, "{top}/one", O_WRONLY|O_CREAT, 0666) = 7
+11 close(7 <unfinished ...>
+12 openat(AT_FDCWD, "{top}/two", O_WRONLY|O_CREAT, 0666) = 7
+11 <... close resumed>) = 0
+12 write(7, "whole", 5) = 5
+"""
+            )
+            disk = Disk(top)
+            disk.read(trace)
+            disk.after_cut(disk.length + 1, Path(kept) / "left", 1.0, random.Random(1))
+            self.assertEqual((Path(kept) / "left" / "two").read_bytes(), b"whole")
