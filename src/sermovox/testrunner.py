@@ -9,8 +9,9 @@ from django.test.testcases import SerializeMixin
 
 
 class _BesideBrowsers(ParallelTestSuite):
-    """Classes that only run one at a time are given to one process, from the start: spread over several, each process
-    would wait for the other's. Those that take long by themselves are begun next, so that none is left at the end.
+    """Classes that only run one at a time, as they have a lock file in common, are given to one process from the start:
+    spread over several, each process would wait for the other's. Those that take long by themselves are begun next, so
+    that none is left at the end.
     """
 
     def __init__(self, subsuites, *args, **kwargs):

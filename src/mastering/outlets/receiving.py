@@ -61,7 +61,7 @@ class Receiving:
     def where(self) -> str:
         """Where files go, in words."""
         if self.kind.is_post:
-            return self.stated["to"]
+            return ", ".join(self.stated[name] for name in ("to", "cc") if name in self.stated)
         user = f" as {self.stated['user']}" if self.stated.get("user") else ""
         return f"{self.address}{user}"
 
@@ -85,7 +85,10 @@ def receiving_from(table: Mapping[str, Any]) -> Receiving:
     for name, each in known.items():
         if text := _stated(each, table.get(name, "")):
             stated[name] = text
-    return Receiving(way, stated, along)
+    receiving = Receiving(way, stated, along)
+    if kind.is_post and (count := len(mailboxes(receiving.where))) > _MOST_ADDRESSES:
+        raise BadReceiving(f"This mail has {count} addresses; one mail goes to {_MOST_ADDRESSES} at most.")
+    return receiving
 
 
 def _stated(each: Field, value: Any) -> str:
@@ -121,9 +124,8 @@ def _check_number(each: Field, text: str) -> None:
 
 
 def _check_mailboxes(each: Field, text: str) -> None:
-    found = mailboxes(text)
-    if len(found) > _MOST_ADDRESSES:
-        raise BadReceiving(f"“{each.label}” has {len(found)} addresses; one mail goes to {_MOST_ADDRESSES} at most.")
+    if len(mailboxes(text)) > each.most:
+        raise BadReceiving(f"“{each.label}” is one address.")
 
 
 def mailboxes(text: str) -> list[str]:

@@ -18,7 +18,7 @@ class Holds(Enum):
 @dataclass(frozen=True, kw_only=True)
 class Field:
     """One thing to be stated of a way. `needed` where nothing can be sent without it, `usual` what it is where nothing
-    is stated, `most` how large a number may be.
+    is stated, `most` how large a number may be, or how many addresses there may be.
     """
 
     name: str
@@ -168,7 +168,7 @@ WAYS = {
                 ),
                 replace(_SECURITY, choices=(TLS, LATER_TLS, PLAIN)),
                 Field(name="user", label="User", hint="Empty where the server asks nobody."),
-                Field(name="sender", label="From", holds=Holds.MAILBOXES, needed=True),
+                Field(name="sender", label="From", holds=Holds.MAILBOXES, needed=True, most=1),
                 Field(
                     name="to",
                     label="To",

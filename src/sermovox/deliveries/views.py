@@ -58,8 +58,14 @@ def delivery_list(request):
 
 @require_POST
 def start(request, production_id: int):
+    """Begin a run."""
+    answer, _ = started(request, production_id)
+    return answer
+
+
+def started(request, production_id: int) -> tuple[HttpResponse, list[Delivery]]:
     """Begin a run; where names cannot be used or were used before, or all is up to date, the page that asks comes
-    first.
+    first. The answer, and what was begun.
     """
     production = owned(request, Production.objects, pk=production_id)
     form = RunForm(request.POST, production=production)
@@ -71,17 +77,17 @@ def start(request, production_id: int):
             raise CannotMake("Choose at least one section that has a recording.")
         proposed = proposed_for(production, outlets, sections, **form.wishes)
         if form.wants_look or is_to_be_seen(proposed, form.existing_choice):
-            return render(request, "deliveries/before.html", _before(production, form, proposed))
+            return render(request, "deliveries/before.html", _before(production, form, proposed)), []
         existing = settled_existing(proposed, form.existing_choice, remember=form.cleaned_data["remember"])
         deliveries = start_run(production, outlets, sections, existing=existing, **form.wishes)
     except MasteringError as error:
         messages.error(request, str(error))
-        return redirect(production)
+        return redirect(production), []
     if not deliveries:
         titles = ", ".join(outlet.title for outlet in outlets)
         messages.success(request, f"Every chosen section has its file for {titles} already; nothing was made.")
-        return redirect(production)
-    return redirect(deliveries[0])
+        return redirect(production), []
+    return redirect(deliveries[0]), deliveries
 
 
 def _before(production: Production, form: RunForm, proposed: list[Proposed]) -> dict:

@@ -9,7 +9,7 @@ from django.utils import timezone
 from mastering.outlets.outlet import Outlet
 from sermovox.deliveries.bundles import Bundle, Current
 from sermovox.deliveries.models import FinishedFile
-from sermovox.dispatch.models import Dispatch, Part, Promise, Wish
+from sermovox.dispatch.models import Dispatch, Heard, Part, Promise, Wish
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Production
 
@@ -58,17 +58,15 @@ class Owing:
     @property
     def unheard(self) -> int:
         """How many of those that can go nobody has listened to."""
-        return sum(not hasattr(file, "heard") for file in self.to_send)
+        return len(self.to_send) - Heard.objects.filter(file__in=self.to_send).count()
 
 
 def owing(production: Production, outlet: Outlet) -> Owing:
     """How far a production is at an outlet, as it stands now."""
     current = Current(production, outlet)
-    ready = [
-        file
-        for _, file, changes in current.rows
-        if file and file.is_there and not changes and file.state != FinishedFile.State.FAILS
-    ]
+    bundle = current.bundle
+    changed = {file.pk for _, file, changes in current.rows if file and changes}
+    ready = [file for file in bundle.files if file.pk not in changed and file.state != FinishedFile.State.FAILS]
     hashes = {file.pk: file.sha256 for file in ready}
     parts = Part.objects.filter(dispatch__outlet_key=outlet.key, file__in=hashes)
     states = [
@@ -79,7 +77,7 @@ def owing(production: Production, outlet: Outlet) -> Owing:
     found = Owing(
         production=production,
         outlet=outlet,
-        bundle=current.bundle,
+        bundle=bundle,
         wanted=len(current.rows),
         ready=ready,
         gone=frozenset(key for key, state in states if state in (Part.State.SENT, Part.State.ARRIVED)),

@@ -189,7 +189,7 @@ class Dispatch(models.Model):
         """A mail has arrived once all that it brings has."""
         if not self.parts.exclude(state=Part.State.ARRIVED).exists():
             sent = Dispatch.objects.filter(pk=self.pk, state=self.State.SENT)
-            sent.update(state=self.State.ARRIVED, ended_at=timezone.now())
+            sent.update(state=self.State.ARRIVED, ended_at=timezone.now(), seen=False)
 
     def settle(self, state: str, said: str = "", *, name_taken: bool = False) -> None:
         """Note what came of it, unless somebody has paused or cancelled it meanwhile."""
@@ -329,9 +329,6 @@ class Part(models.Model):
     answered = models.CharField(max_length=300, blank=True)
     proof = models.CharField(max_length=100, blank=True)
     arrived_at = models.DateTimeField(null=True)
-
-    gives_way = False
-    """Whether a file that has its name over there gives way, which is found out on the way."""
 
     class Meta:
         ordering = ["place"]

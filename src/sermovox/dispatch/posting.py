@@ -2,14 +2,14 @@
 
 import mimetypes
 import secrets
-import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from datetime import timedelta
 from email.utils import make_msgid
 from typing import cast
 
 from django.conf import settings
 from django.core.mail import EmailMessage, SafeMIMEMultipart
+from django.db import transaction
 from django.db.models import F
 from django.urls import reverse
 from django.utils import timezone
@@ -19,10 +19,10 @@ from mastering.outlets.receiving import Receiving
 from mastering.outlets.ways import LINKS
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.opened import opened
-from sermovox.dispatch.ways.carrier import Access, NotSent
+from sermovox.dispatch.telling import telling
+from sermovox.dispatch.ways.carrier import Access, NotSent, Told
 from sermovox.dispatch.ways.mail import MailServer, Unsure, encoded_bytes
 
-_TOLD_EVERY_S = 0.5
 _THOUSAND = 1000
 TAKEN = "taken by the mail server"
 
@@ -45,20 +45,22 @@ def post(dispatch: Dispatch) -> None:
         stated = dispatch.way.number("largest") * 1_000_000
         most_bytes = min(stated, server.most_bytes or stated)
         linked = _too_large(dispatch, parts, most_bytes)
-        message = _composed(dispatch, [part for part in parts if part not in linked], linked)
+        message = _composed(dispatch, server.sender, [part for part in parts if part not in linked], linked)
         content = cast(SafeMIMEMultipart, message.message()).as_bytes(linesep="\r\n")
         if len(content) > most_bytes:
             raise _does_not_fit(len(content), most_bytes)
         server.addressed(len(content))
-        dispatch.parts.update(state=Part.State.SENDING)
+        dispatch.parts.update(state=Part.State.SENDING, by_link=False)
+        dispatch.parts.filter(pk__in=[part.pk for part in linked]).update(by_link=True)
         try:
             answered = server.sent(content, _telling(dispatch, len(content)))
         except (NotSent, Cancelled):
             dispatch.parts.update(state=Part.State.WAITING, sent_bytes=0)
             raise
-        for part in parts:
-            arrived = 0 if part in linked else part.size_bytes
-            part.note(state=Part.State.SENT, sent_bytes=arrived, answered=answered, proof=TAKEN, by_link=part in linked)
+        with transaction.atomic():
+            # All of it or nothing: what is half noted would be taken for a mail of which nobody knows.
+            dispatch.parts.update(state=Part.State.SENT, answered=answered, proof=TAKEN)
+            dispatch.parts.filter(by_link=False).update(sent_bytes=F("size_bytes"))
 
 
 def _too_large(dispatch: Dispatch, parts: Sequence[Part], most_bytes: int) -> list[Part]:
@@ -86,11 +88,11 @@ def _does_not_fit(needed: int, most_bytes: int) -> NotSent:
     )
 
 
-def _composed(dispatch: Dispatch, attached: Sequence[Part], linked: Sequence[Part]) -> EmailMessage:
+def _composed(dispatch: Dispatch, sender: str, attached: Sequence[Part], linked: Sequence[Part]) -> EmailMessage:
     """The mail, with what is attached read whole: it is no larger than a mail may be."""
     receiving = dispatch.way
     if not dispatch.message_id:
-        dispatch.message_id = make_msgid(domain=_domain(receiving))
+        dispatch.message_id = make_msgid(domain=sender.rpartition("@")[2])
         dispatch.save(update_fields=["message_id"])
     message = EmailMessage(
         subject=dispatch.subject,
@@ -129,23 +131,12 @@ def _each(text: str) -> list[str]:
     return [each.strip() for each in text.split(",") if each.strip()]
 
 
-def _domain(receiving: Receiving) -> str:
-    return receiving.stated["sender"].rpartition("@")[2].strip(" >")
+def _telling(dispatch: Dispatch, size_bytes: int) -> Told:
+    def noted(sent_bytes: int) -> None:
+        share = _THOUSAND * sent_bytes // size_bytes
+        dispatch.parts.filter(by_link=False).update(sent_bytes=F("size_bytes") * share / _THOUSAND)
 
-
-def _telling(dispatch: Dispatch, size_bytes: int) -> Callable[[int], None]:
-    told_at = 0.0
-
-    def told(sent_bytes: int) -> None:
-        nonlocal told_at
-        if time.monotonic() - told_at > _TOLD_EVERY_S:
-            told_at = time.monotonic()
-            share = _THOUSAND * sent_bytes // size_bytes
-            dispatch.parts.filter(by_link=False).update(sent_bytes=F("size_bytes") * share / _THOUSAND)
-            if not dispatch.is_wanted():
-                raise Cancelled("Paused or cancelled.")
-
-    return told
+    return telling(dispatch, noted)
 
 
 def tried(receiving: Receiving, access: Access) -> list[str]:

@@ -19,10 +19,11 @@ def as_dict(dispatch: Dispatch) -> dict:
     return {
         "production": dispatch.production_title,
         "outlet": dispatch.outlet_title,
-        "sent_by": dispatch.owner.get_full_name() or dispatch.owner.username,
+        "sent_by": dispatch.owner.called,
         "way": dispatch.way.kind.title,
         "to": dispatch.way.where,
         "state": dispatch.state,
+        "message_id": dispatch.message_id,
         "begun_at": _moment(dispatch.created_at),
         "ended_at": _moment(dispatch.ended_at),
         "files": rows(dispatch),

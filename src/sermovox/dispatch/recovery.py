@@ -30,7 +30,7 @@ def wishes() -> None:
     """Begin to send what is to go by itself once it passes."""
     for delivery in Wish.fulfillable():
         outlet = outlets_of(delivery.production.owner).get(delivery.outlet_key)
-        if outlet is None:
+        if outlet is None or outlet.receives is None:
             continue
         with suppress(NotSent):
             bundle = of_run(delivery)

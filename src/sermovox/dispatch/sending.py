@@ -1,7 +1,6 @@
 """Sending the parts of a dispatch one after the other, each proven before the next, and beginning a dispatch at all."""
 
 import hashlib
-import time
 from collections import deque
 from collections.abc import Collection
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
@@ -14,7 +13,6 @@ from django.utils import timezone
 
 from mastering.audio.placing import flushed_folder, whole
 from mastering.certain import certain
-from mastering.errors import Cancelled
 from mastering.naming.checks import is_plain
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.receiving import EVERYTHING, NOTHING, Receiving
@@ -28,10 +26,10 @@ from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.over_there import facts_over_there, folder_over_there
 from sermovox.dispatch.posting import post
+from sermovox.dispatch.telling import telling
 from sermovox.dispatch.ways import carrier_of
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Carrier, NameTaken, NotSent
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Carrier, DamagedHere, NameTaken, NotSent, Told
 
-_TOLD_EVERY_S = 0.5
 _NOTED_TOGETHER = 50
 _CHUNKS_BEHIND = 8
 NOTE = "note.txt"
@@ -118,11 +116,9 @@ def begin(
 
 def _was_mailed(bundle: Bundle, outlet: Outlet, file: FinishedFile) -> bool:
     """Whether the very same went out by mail to the same before."""
-    gone = (Part.State.SENT, Part.State.ARRIVED)
-    parts = Part.objects.filter(state__in=gone, name=file.name, sha256=file.sha256)
-    own = parts.filter(dispatch__owner=bundle.production.owner_id, dispatch__outlet_key=outlet.key)
+    gone = _gone_before(bundle.production.owner_id, outlet.key, file.name).filter(sha256=file.sha256)
     to = certain(outlet.receives).stated["to"]
-    return any(each.receiving.get("to") == to for each in Dispatch.objects.filter(parts__in=own))
+    return any(each.receiving.get("to") == to for each in Dispatch.objects.filter(parts__in=gone))
 
 
 def _along(bundle: Bundle, receiving: Receiving) -> dict[str, bytes]:
@@ -149,10 +145,11 @@ def send(dispatch: Dispatch) -> None:
         with ThreadPoolExecutor(1) as beside, _NotedTogether() as found:
             for part in parts:
                 part.dispatch = dispatch
-                if proof := _proof_of_there(carrier, part):
+                proof, gives_way = _looked_for(carrier, part)
+                if proof:
                     found.add(part, proof)
                 else:
-                    _send_one(carrier, part, beside)
+                    _send_one(carrier, part, beside, replacing=gives_way)
 
 
 def tidy(dispatch: Dispatch) -> None:
@@ -197,47 +194,51 @@ class _NotedTogether:
         self._parts.clear()
 
 
-def _proof_of_there(carrier: Carrier, part: Part) -> str:
-    """How it is known that a file is over there already; nothing where it is not, or gives way.
+def _looked_for(carrier: Carrier, part: Part) -> tuple[str, bool]:
+    """How it is known that a file is over there already, nothing where it is not; and whether another has its name and
+    gives way.
 
     What was begun before a kill is found as it is over there: nothing is sent twice. Raises NameTaken for another file
     of its name.
     """
     here = carrier.size_of(part.name)
     if here is None:
-        return ""
+        return "", False
     proof = _proof(carrier, part, part.name, here)
     # Where only its size can be told, it may be another's, unless we began it or have a receipt of it.
     if proof and (proof != BY_SIZE or part.state == Part.State.SENDING or _has_receipt(part)):
-        return proof
+        return proof, False
     if not part.dispatch.replacing and not _is_ours(part, here):
         part.note(state=Part.State.STUCK)
         raise NameTaken(
             f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
         )
-    part.gives_way = True
-    return ""
+    return "", True
 
 
-def _send_one(carrier: Carrier, part: Part, beside: Executor) -> None:
+def _send_one(carrier: Carrier, part: Part, beside: Executor, *, replacing: bool) -> None:
     """Send one file under another name, give it its own once it is whole, and look whether it is there: nothing is half
     there under its name.
     """
-    replacing = part.gives_way
     goal = _goal(carrier, part)
-    begun = carrier.begun_bytes(goal)
+    begun = carrier.begun_bytes(goal, part.size_bytes)
     start = begun if begun <= part.size_bytes else 0
     part.note(state=Part.State.SENDING, sent_bytes=start)
-    with opened(part) as source:
-        digest = hashlib.sha256()
-        _skip(source, start, digest)
-        hashed = _Hashed(source, digest, beside)
-        answered = carrier.put(goal, hashed, start, part.size_bytes, _telling(part), replacing=replacing)
-        sha256 = hashed.sha256()
-    if sha256 != part.sha256:
-        carrier.delete(goal)
+    try:
+        file = opened(part)
+    except NotSent:
         part.note(state=Part.State.STUCK)
-        raise NotSent(f"{part.name} is damaged here: it is not the file that was checked. Make it again and send that.")
+        raise
+    with file:
+        source = _Proven(file, part, beside)
+        source.skip(start)
+        try:
+            answered = carrier.put(goal, source, start, part.size_bytes, _telling(part), replacing=replacing)
+            source.prove()
+        except DamagedHere:
+            carrier.forget_begun(goal)
+            part.note(state=Part.State.STUCK)
+            raise
     proof = _proof(carrier, part, goal, carrier.size_of(goal))
     if not proof:
         _taken_away(carrier, part, goal)
@@ -253,10 +254,11 @@ def _send_one(carrier: Carrier, part: Part, beside: Executor) -> None:
 
 def _is_ours(part: Part, here: int) -> bool:
     """Whether what has the name over there is what we had left under it, and it was said once that such give way."""
-    before = _arrived_before(part).filter(size_bytes=here)
-    same = {"owner": part.dispatch.owner_id, "outlet_key": part.dispatch.outlet_key}
-    said = Dispatch.objects.filter(**same, production=part.dispatch.production_id, replacing=True)
-    return part.dispatch.production_id is not None and before.exists() and said.exists()
+    to = part.dispatch
+    before = _gone_before(to.owner_id, to.outlet_key, part.name).filter(size_bytes=here)
+    same = {"owner": to.owner_id, "outlet_key": to.outlet_key, "production": to.production_id}
+    said = Dispatch.objects.filter(**same, replacing=True)
+    return to.production_id is not None and before.exists() and said.exists()
 
 
 def _goal(carrier: Carrier, part: Part) -> str:
@@ -266,15 +268,15 @@ def _goal(carrier: Carrier, part: Part) -> str:
 
 def _has_receipt(part: Part) -> bool:
     """Whether the very same has arrived there before under this name."""
-    to = part.dispatch.receiving
-    own = _arrived_before(part).filter(sha256=part.sha256)
-    return any(each.receiving == to for each in Dispatch.objects.filter(parts__in=own))
+    to = part.dispatch
+    own = _gone_before(to.owner_id, to.outlet_key, part.name).filter(sha256=part.sha256)
+    return any(each.receiving == to.receiving for each in Dispatch.objects.filter(parts__in=own))
 
 
-def _arrived_before(part: Part) -> QuerySet[Part]:
-    """What has arrived under this name at the same outlet."""
-    arrived = Part.objects.filter(state=Part.State.ARRIVED, name=part.name)
-    return arrived.filter(dispatch__owner=part.dispatch.owner_id, dispatch__outlet_key=part.dispatch.outlet_key)
+def _gone_before(owner_id: int, outlet_key: str, name: str) -> QuerySet[Part]:
+    """What has arrived at an outlet under this name, or went there by mail."""
+    own = Part.objects.filter(dispatch__owner=owner_id, dispatch__outlet_key=outlet_key, name=name)
+    return own.filter(state__in=(Part.State.SENT, Part.State.ARRIVED))
 
 
 def _proof(carrier: Carrier, part: Part, name: str, size_bytes: int | None) -> str:
@@ -296,33 +298,25 @@ def _taken_away(carrier: Carrier, part: Part, name: str) -> NoReturn:
     )
 
 
-def _skip(source: BinaryIO, count: int, digest) -> None:
-    """Read over what is there already."""
-    while count > 0 and (chunk := source.read(min(CHUNK_BYTES, count))):
-        digest.update(chunk)
-        count -= len(chunk)
+def _telling(part: Part) -> Told:
+    def noted(sent_bytes: int) -> None:
+        part.note(sent_bytes=sent_bytes)
+
+    return telling(part.dispatch, noted)
 
 
-def _telling(part: Part):
-    told_at = 0.0
+class _Proven:
+    """A file that is held against its hash as it is read, beside the sending of it and a few chunks behind."""
 
-    def told(sent_bytes: int) -> None:
-        nonlocal told_at
-        if time.monotonic() - told_at > _TOLD_EVERY_S:
-            told_at = time.monotonic()
-            part.note(sent_bytes=sent_bytes)
-            if not part.dispatch.is_wanted():
-                raise Cancelled("Paused or cancelled.")
-
-    return told
-
-
-class _Hashed:
-    """A file that puts all that is read of it into a digest, beside the sending of it and a few chunks behind."""
-
-    def __init__(self, file: BinaryIO, digest, beside: Executor):
-        self._file, self._digest, self._beside = file, digest, beside
+    def __init__(self, file: BinaryIO, part: Part, beside: Executor):
+        self._file, self._part, self._beside = file, part, beside
+        self._digest = hashlib.sha256()
         self._hashing: deque[Future] = deque()
+
+    def skip(self, count: int) -> None:
+        """Read over what is there already."""
+        while count > 0 and (chunk := self.read(min(CHUNK_BYTES, count))):
+            count -= len(chunk)
 
     def read(self, count: int = -1, /) -> bytes:
         chunk = self._file.read(count)
@@ -331,8 +325,11 @@ class _Hashed:
             self._hashing.popleft().result()
         return chunk
 
-    def sha256(self) -> str:
-        """Of all that was read."""
+    def prove(self) -> None:
+        """All of it was read: is it what was checked? Raises DamagedHere."""
         while self._hashing:
             self._hashing.popleft().result()
-        return self._digest.hexdigest()
+        if self._digest.hexdigest() != self._part.sha256:
+            raise DamagedHere(
+                f"{self._part.name} is damaged here: it is not the file that was checked. Make it again and send that."
+            )

@@ -19,7 +19,7 @@ from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.ways import WAYS
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.deliveries.views import start
+from sermovox.deliveries.views import started
 from sermovox.dispatch import receipts, sending
 from sermovox.dispatch.forms import DueForm, OfForm, ReceivingForm, SendForm, WayForm
 from sermovox.dispatch.handing import Owing, owing_of, promised
@@ -123,7 +123,7 @@ def standing(request, production_id: int, key: str):
 def heard(request, pk: int):
     """Somebody has listened to a finished file, or takes that back."""
     file = owned(request, FinishedFile.objects, pk=pk)
-    kept, made = Heard.objects.get_or_create(file=file, defaults={"by": request.user.get_full_name() or "–"})
+    kept, made = Heard.objects.get_or_create(file=file, defaults={"by": request.user.called})
     if not made:
         kept.delete()
     return redirect(file)
@@ -133,8 +133,7 @@ def heard(request, pk: int):
 def all_heard(request, pk: int):
     """Somebody has listened to all files of a delivery."""
     delivery = owned(request, Delivery.objects, pk=pk)
-    by = request.user.get_full_name() or request.user.username
-    files = [Heard(file=file, by=by) for file in delivery.files.standing().filter(heard=None)]
+    files = [Heard(file=file, by=request.user.called) for file in delivery.files.standing().filter(heard=None)]
     Heard.objects.bulk_create(files, ignore_conflicts=True)
     return redirect(delivery)
 
@@ -142,12 +141,13 @@ def all_heard(request, pk: int):
 @require_POST
 def make_and_send(request, production_id: int):
     """Begin a run, and have each delivery of it sent once all of it passes."""
-    before = Delivery.objects.order_by("-pk").values_list("pk", flat=True).first() or 0
-    answer = start(request, production_id)
-    begun = Delivery.objects.of(request.user).filter(pk__gt=before, production=production_id)
+    answer, begun = started(request, production_id)
+    known = outlets_of(request.user)
     for delivery in begun:
-        same = {"production_id": production_id, "outlet_key": delivery.outlet_key}
-        Wish.objects.get_or_create(**same, delivery=delivery)
+        Wish.objects.get_or_create(production_id=production_id, outlet_key=delivery.outlet_key, delivery=delivery)
+        outlet = known.get(delivery.outlet_key)
+        if outlet and outlet.receives is None:
+            messages.error(request, f"It is not stated yet how {outlet.title} receives. It is sent once that is.")
     return answer
 
 
@@ -304,9 +304,8 @@ def cancel(request, pk: int):
 def confirm(request, pk: int):
     """Somebody has said that a mail is there."""
     dispatch = owned(request, _DISPATCHES, pk=pk)
-    who = request.user.get_full_name() or request.user.username
     for part in dispatch.parts.filter(state=Part.State.SENT):
-        part.arrive(f"confirmed by {who}"[:100])
+        part.arrive(f"confirmed by {request.user.called}"[:100])
     dispatch.look_whether_arrived()
     return redirect(dispatch)
 

@@ -2,7 +2,6 @@
 
 import asyncio
 import os
-import threading
 from pathlib import Path
 from typing import cast
 
@@ -10,8 +9,8 @@ import asyncssh
 
 from sermovox.standins.known import ARCHIVE
 from sermovox.standins.mischief import SLOW_BYTES_A_SECOND, Mischief, mischief_of, received_in
+from sermovox.standins.serving import Looped, loop_for_ever
 
-_TRIES_EVERY_S = 5.0
 _DROPS_AFTER_BYTES = 20_000
 
 
@@ -79,35 +78,13 @@ def _host_key(top: Path) -> asyncssh.SSHKey:
 
 
 def serve(port: int, top: Path) -> None:
-    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
-
-    async def served() -> None:
-        while True:
-            try:
-                acceptor = await archive(top, port)
-            except OSError:
-                await asyncio.sleep(_TRIES_EVERY_S)
-            else:
-                await acceptor.wait_closed()
-                return
-
-    asyncio.run(served())
+    """Serve for as long as the process lives."""
+    loop_for_ever(lambda: archive(top, port))
 
 
-class InAThread:
+class InAThread(Looped):
     """The server in a thread of its own, for as long as it is wanted."""
 
     def __init__(self, top: Path, *, trusts: asyncssh.SSHKey | None = None):
-        self._loop = asyncio.new_event_loop()
-        self._acceptor = self._loop.run_until_complete(archive(top, 0, trusts=trusts))
-        self.port = self._acceptor.get_port()
-        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
-        self._thread.start()
-
-    def __enter__(self) -> "InAThread":
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        self._loop.call_soon_threadsafe(self._acceptor.close)
-        self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join(5)
+        super().__init__(archive(top, 0, trusts=trusts))
+        self.port = self.server.get_port()

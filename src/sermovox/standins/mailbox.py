@@ -2,7 +2,6 @@
 
 import asyncio
 import ssl
-import threading
 import time
 import uuid
 from pathlib import Path
@@ -12,10 +11,10 @@ from aiosmtpd.smtp import SMTP, Envelope, Session
 
 from mastering.certain import certain
 from sermovox.standins.mischief import SLOW_BYTES_A_SECOND, Mischief, mischief_of, received_in
+from sermovox.standins.serving import Looped, loop_for_ever
 
 MOST_BYTES = 2_000_000
 """A small box, so that links are seen at work."""
-_TRIES_EVERY_S = 5.0
 
 
 class _Box:
@@ -59,34 +58,13 @@ async def mailbox(
 
 
 def serve(port: int, top: Path) -> None:
-    """Serve for as long as the process lives; where somebody else has the port, wait for it."""
-
-    async def served() -> None:
-        while True:
-            try:
-                server = await mailbox(top, port)
-            except OSError:
-                await asyncio.sleep(_TRIES_EVERY_S)
-            else:
-                await server.serve_forever()
-
-    asyncio.run(served())
+    """Serve for as long as the process lives."""
+    loop_for_ever(lambda: mailbox(top, port))
 
 
-class InAThread:
+class InAThread(Looped):
     """The server in a thread of its own, for as long as it is wanted."""
 
     def __init__(self, top: Path, **more):
-        self._loop = asyncio.new_event_loop()
-        self._server = self._loop.run_until_complete(mailbox(top, 0, **more))
-        self.port = self._server.sockets[0].getsockname()[1]
-        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
-        self._thread.start()
-
-    def __enter__(self) -> "InAThread":
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        self._loop.call_soon_threadsafe(self._server.close)
-        self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join(5)
+        super().__init__(mailbox(top, 0, **more))
+        self.port = self.server.sockets[0].getsockname()[1]

@@ -125,9 +125,14 @@ class HandingOver(MadeTestCase):
         self.assertEqual([each.state for each in Dispatch.objects.all()], ["arrived"])
 
     def test_made_and_sent_in_one_go(self):
+        sections = list(self.production.sections.values_list("pk", flat=True))
+        asked = {"outlet": OTHER, "section": sections}
+        page = self.client.post(f"{self.page}make/", asked, follow=True)
+        self.assertContains(
+            page, "It is not stated yet how Volunteer reading archive receives. It is sent once that is."
+        )
         self.state()
         Delivery.objects.update(deleted_at=timezone.now())
-        sections = list(self.production.sections.values_list("pk", flat=True))
         self.client.post(f"{self.page}make/", {"outlet": OUTLET, "section": sections})
         self.work()
         look_after()

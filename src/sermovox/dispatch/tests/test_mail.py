@@ -62,6 +62,9 @@ class Attached(MailTestCase):
             self.assertIn(f"{file.name}, {file.figures['size_bytes']:,} bytes, SHA-256 {file.sha256}", mail.text)
         part = dispatch.parts.first()
         self.assertRegex(part.answered, "^250 2.0.0 Taken as ")
+        receipt = self.client.get(f"/sent/{dispatch.pk}/receipt.json").json()
+        self.assertEqual(receipt["message_id"], dispatch.message_id)
+        self.assertEqual(receipt["to"], "desk@studio.example, Jonas Vey <j.vey@studio.example>")
         page = self.client.post(f"/sent/{dispatch.pk}/confirm/", follow=True)
         self.assertContains(page, "confirmed by Ilse Brandt")
         dispatch.refresh_from_db()
@@ -102,6 +105,15 @@ class Attached(MailTestCase):
         self.assertEqual(self.mails[0].to.count("@"), 60)
         page = self.state_mail(to=", ".join(f"reader{number}@studio.example" for number in range(101)))
         self.assertContains(page, "has 101 addresses")
+        many = ", ".join(f"reader{number}@studio.example" for number in range(60))
+        self.assertContains(self.state_mail(to=many, cc=many.replace("reader", "other")), "has 120 addresses")
+
+    def test_servers_have_names_in_any_letters_and_a_mail_has_one_sender(self):
+        self.state_mail(to="desk@räucherei.example", sender="ilse@brändt.example")
+        self.assertEqual(self.sent().state, "sent")
+        self.assertEqual(self.mails[0].to, "desk@xn--rucherei-0za.example")
+        self.assertIn("@xn--brndt-hra.example>", self.mails[0].message_id)
+        self.assertContains(self.state_mail(sender="a@brandt.example, b@brandt.example"), "is one address")
 
 
 class WhatStandsInTheWay(MailTestCase):
@@ -215,8 +227,14 @@ class ByLinks(MailTestCase):
         self.assertEqual(hashlib.sha256(head + rest).hexdigest(), second.sha256)
         dispatch.refresh_from_db()
         self.assertEqual(dispatch.state, "arrived")
+        self.assertContains(self.client.get("/outlets/"), "sign-arrived")
         page = self.client.get(dispatch.get_absolute_url())
         self.assertContains(page, "fetched whole by its link", 2)
+        # What was fetched stays known, whatever becomes of the file here.
+        type(self.files[0]).objects.filter(pk=self.files[0].pk).update(replaced_at=timezone.now())
+        self.assertEqual(self.anybody.get(f"{address}{first.pk}/").status_code, 410)
+        first.refresh_from_db()
+        self.assertEqual(first.state, "arrived")
 
     def test_links_end(self):
         dispatch, address = self.linked()

@@ -1,6 +1,7 @@
 """Object storage: held against moto, which keeps what it receives, and boto3, which reads it back."""
 
 import hashlib
+from contextlib import nullcontext
 from unittest.mock import patch
 
 import boto3
@@ -101,6 +102,19 @@ class IntoABucket(SendingTestCase):
         self.client.post(f"/sent/{dispatch.pk}/go-on/", {"replacing": "yes"})
         self.work()
         self.assertEqual(self.fetched(), {file.name: file.sha256 for file in self.files})
+
+    def test_what_is_damaged_here_never_appears_and_replaces_nothing(self):
+        self.state_store()
+        name, path = self.files[0].name, self.files[0].path
+        for in_parts in (False, True):
+            self.received.joinpath(name).write_bytes(b"somebody else's")
+            path.write_bytes(path.read_bytes()[:-1] + b"!")
+            with self.in_parts() if in_parts else nullcontext(), self.subTest(in_parts=in_parts):
+                dispatch = self.sent(file=[self.files[0].pk], replacing="on")
+                self.assertEqual(dispatch.state, "stuck")
+                self.assertIn("is damaged here", dispatch.said)
+                self.assertEqual(self.received.joinpath(name).read_bytes(), b"somebody else's")
+                self.client.post(f"/sent/{dispatch.pk}/cancel/")
 
     def test_one_that_was_put_there_meanwhile_stays_as_well(self):
         self.state_store()

@@ -1,12 +1,17 @@
 """What is proven by more than its size, what small devices can hold, and what the head of a page tells."""
 
+import threading
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
 from django.test import override_settings
 
 from mastering.outlets.ways import BY_SIZE, FETCHED, PLAIN, PLAIN_NAMES
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.tests.servers import station_at
 from sermovox.dispatch.tests.test_sending import SendingTestCase
-from sermovox.dispatch.ways.carrier import READ_BACK
+from sermovox.dispatch.ways.carrier import READ_BACK, LineBroke
+from sermovox.dispatch.ways.http_line import Line
+from sermovox.dispatch.ways.servers import Server
 from sermovox.standins import archive, share
 from sermovox.standins.known import ARCHIVE, SHARE, STATION
 from sermovox.standins.mischief import received_in
@@ -49,6 +54,24 @@ class FetchedBack(SendingTestCase):
                 self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
                 self.assertEqual({part.proof for part in dispatch.parts.all()}, {READ_BACK})
                 self.assertThere(received)
+
+
+class NotGivenBack(SendingTestCase):
+    def test_what_a_server_does_not_give_back_is_no_other_file(self):
+        """Else it would be taken away over there, though nobody has seen that it is wrong."""
+
+        class Busy(BaseHTTPRequestHandler):
+            def do_GET(self):
+                self.send_error(503)
+
+            def log_message(self, *words):
+                pass
+
+        with HTTPServer(("127.0.0.1", 0), Busy) as server, override_settings(SEND_TO_OWN_NETWORK=True):
+            threading.Thread(target=server.handle_request, daemon=True).start()
+            line = Line(Server("a WebDAV server", "127.0.0.1", server.server_port), encrypted=False)
+            with self.assertRaisesRegex(LineBroke, "cannot take it just now"):
+                list(line.fetched("/file", {}, "file"))
 
 
 class OnASmallDevice(SendingTestCase):

@@ -301,7 +301,7 @@ class AcrossKills(SendingTestCase):
     def test_pausing_and_cancelling_stop_what_is_under_way(self):
         self.state()
         small = patch("sermovox.dispatch.ways.folders.CHUNK_BYTES", 4096)
-        with small, patch("sermovox.dispatch.sending._TOLD_EVERY_S", -1.0):
+        with small, patch("sermovox.dispatch.telling._TOLD_EVERY_S", -1.0):
             for action, state in (("pause", "paused"), ("cancel", "cancelled")):
                 dispatch = self.begin(replacing="on")
                 wanted = Dispatch.is_wanted

@@ -40,6 +40,10 @@ class NotSent(MasteringError):
     """It cannot be sent as things stand; the text says what to do."""
 
 
+class DamagedHere(NotSent):
+    """A file that lies here is not the one that was checked."""
+
+
 class NameTaken(NotSent):
     """A file over there has the name, and it is not known to be this one."""
 
@@ -49,9 +53,13 @@ class LineBroke(NotSent):
 
 
 class Readable(Protocol):
-    """What is sent: read from where it is, to its end."""
+    """What is sent: read from where it is, to its end, and proven then to be what was checked."""
 
     def read(self, count: int = -1, /) -> bytes: ...
+
+    def prove(self) -> None:
+        """Raises DamagedHere."""
+        ...
 
 
 class Carrier(Protocol):
@@ -82,13 +90,14 @@ class Carrier(Protocol):
         """Whether a file over there has this hash; None where that cannot be told. `opened` gives the one here."""
         ...
 
-    def begun_bytes(self, name: str) -> int:
-        """How much of a file that broke off is surely over there, so that it is gone on with from there."""
+    def begun_bytes(self, name: str, size_bytes: int) -> int:
+        """How much of a file of that size is surely over there where it broke off: it is gone on with from there."""
         ...
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         """Send what `source` still has, from byte `start` of the file on, which has `size_bytes` in all. Returns what
-        the far side answered. Nothing of that name is replaced unless `replacing`, where the way can tell.
+        the far side answered. Nothing of that name is replaced unless `replacing`, where the way can tell. A way where
+        it `appears_whole` proves `source` before it appears.
         """
         ...
 

@@ -69,7 +69,7 @@ class FolderCarrier:
                 os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
             return hashlib.file_digest(file, "sha256").hexdigest() == sha256
 
-    def begun_bytes(self, name: str) -> int:
+    def begun_bytes(self, name: str, size_bytes: int) -> int:
         return self.size_of(name) or 0
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:

@@ -98,7 +98,7 @@ class FtpCarrier:
             self._ftp.retrbinary(f"RETR {name}", digest.update, CHUNK_BYTES)
         return digest.hexdigest() == sha256
 
-    def begun_bytes(self, name: str) -> int:
+    def begun_bytes(self, name: str, size_bytes: int) -> int:
         return self.size_of(name) or 0
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:

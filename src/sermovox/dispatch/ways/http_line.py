@@ -36,15 +36,16 @@ class Line:
                 self._connection.close()
         return answer, said
 
-    def fetched(self, path: str, headers: Mapping[str, str]) -> Iterator[bytes]:
-        """A file as the server has it, in chunks; nothing at all where it does not give it."""
+    def fetched(self, path: str, headers: Mapping[str, str], name: str) -> Iterator[bytes]:
+        """A file as the server has it, in chunks. Raises NotSent or LineBroke where it does not give it."""
         with self._in_words():
             self._connection.request("GET", path, None, dict(headers))
             answer = self._connection.getresponse()
-            while answer.status == HTTPStatus.OK and (chunk := answer.read(CHUNK_BYTES)):
-                yield chunk
-            if not answer.isclosed():
+            if answer.status != HTTPStatus.OK:
                 self._connection.close()
+                raise self.refused(answer, name)
+            while chunk := answer.read(CHUNK_BYTES):
+                yield chunk
 
     def refused(self, answer: http.client.HTTPResponse, name: str, opener: str = "password") -> NotSent:
         """What is said of an answer that is no success."""

@@ -9,6 +9,8 @@ from contextlib import contextmanager, suppress
 from types import TracebackType
 from typing import Self
 
+from django.core.mail.message import sanitize_address
+
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port, mailboxes
 from mastering.outlets.ways import LATER_TLS, TLS
@@ -33,8 +35,9 @@ class MailServer:
         host, port = host_and_port(receiving.address, usual)
         self._server = Server("a mail server", host, port, stated.get("user", ""))
         self._password = access.password
-        self.sender = mailboxes(stated["sender"])[0]
-        self.recipients = list(dict.fromkeys(mailboxes(f"{stated['to']},{stated.get('cc', '')}")))
+        # Names of servers as mail knows them, whatever letters they are written in (RFC 3492).
+        (self.sender,) = (sanitize_address(each, "utf-8") for each in mailboxes(stated["sender"]))
+        self.recipients = [sanitize_address(each, "utf-8") for each in mailboxes(receiving.where)]
         self._session: smtplib.SMTP | None = None
 
     @property

@@ -77,7 +77,9 @@ class ObjectCarrier:
                 parts.update(hashlib.sha256(chunk).digest())
         return told.partition("-")[0] == _in_base64(parts.digest())
 
-    def begun_bytes(self, name: str) -> int:
+    def begun_bytes(self, name: str, size_bytes: int) -> int:
+        if size_bytes <= PART_BYTES:
+            return 0
         upload = self._upload_of(name)
         return PART_BYTES * len(self._parts(name, upload)) if upload else 0
 
@@ -86,6 +88,7 @@ class ObjectCarrier:
         taking = {} if replacing else {"If-None-Match": "*"}
         if size_bytes <= PART_BYTES:
             body = _read(source)
+            source.prove()
             answer = self._stored("PUT", name, body=body, headers=taking, checked=True)
             told(len(body))
             return answer
@@ -100,6 +103,7 @@ class ObjectCarrier:
             parts[number] = (headers.get("etag", ""), headers.get("x-amz-checksum-sha256", ""))
             done += len(chunk)
             told(done)
+        source.prove()
         listed = "".join(
             f"<Part><PartNumber>{number}</PartNumber><ETag>{escape(etag)}</ETag>"
             + (f"<ChecksumSHA256>{escape(checksum)}</ChecksumSHA256>" if checksum else "")
@@ -230,7 +234,7 @@ class _Signer(S3SigV4Auth):
         return request.context["sha256"]
 
 
-def _read(source: Readable) -> bytes:
+def _read(source: BinaryIO | Readable) -> bytes:
     """A whole part, or what is left."""
     chunks, left = [], PART_BYTES
     while left and (chunk := source.read(left)):

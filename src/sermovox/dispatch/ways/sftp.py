@@ -75,7 +75,7 @@ class SftpCarrier:
             self._run(file.close())
         return digest.hexdigest() == sha256
 
-    def begun_bytes(self, name: str) -> int:
+    def begun_bytes(self, name: str, size_bytes: int) -> int:
         # What was on its way at once may have holes at its end.
         return max(0, (self.size_of(name) or 0) - _WRITE_BYTES)
 

@@ -65,11 +65,11 @@ class WebdavCarrier:
         if not self._fetches:
             return None
         digest = hashlib.sha256()
-        for chunk in self._line.fetched(self._path(name), self._headers):
+        for chunk in self._line.fetched(self._path(name), self._headers, name):
             digest.update(chunk)
         return digest.hexdigest() == sha256
 
-    def begun_bytes(self, name: str) -> int:
+    def begun_bytes(self, name: str, size_bytes: int) -> int:
         # The protocol knows no way to go on with a file.
         return 0
 
