@@ -294,8 +294,8 @@ class LostWork(CrossingCase):
 class TwoWindows(CrossingCase):
     """What was shown before somebody else changed it is not written over that."""
 
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.take = self.spoken(1, 2, name="take.wav")
         self.section = self.sections()[0]
 
@@ -538,8 +538,8 @@ class WrongWords(CrossingCase):
 
 
 class OneName(CrossingCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.spoken(1, name="one.wav")
         self.spoken(2, name="two.wav")
 

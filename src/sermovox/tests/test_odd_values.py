@@ -73,9 +73,8 @@ def deeds_of(module: str) -> tuple[str, ...]:
 class OddValues(AppTestCase):
     takes_long = True
 
-    def setUp(self):
-        super().setUp()
-        self.client.raise_request_exception = True
+    def prepare(self):
+        super().prepare()
         section = self.bring_in(speech(seconds=3))
         self.bring_in(speech(seconds=3, seed=8), name="two.wav")
         page = Page.of(section.recording)

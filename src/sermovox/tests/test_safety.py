@@ -36,8 +36,8 @@ from sermovox.ui.tests.base import AppTestCase
 
 
 class Delivered(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.sections = [self.bring_in(speech(seconds=4, seed=seed), name=f"{seed}.wav") for seed in (1, 2)]
         (self.delivery,) = start_run(self.production, [shipped()["podcast-host"]], self.sections)
         self.work()

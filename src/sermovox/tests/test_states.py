@@ -34,8 +34,8 @@ def rows_of_table() -> set[tuple[str, str]]:
 
 
 class States(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.data = written(self.folder, speech(seconds=3)).read_bytes()
 
     def test_the_table_has_every_state_there_is(self):

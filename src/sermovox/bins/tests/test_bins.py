@@ -21,8 +21,8 @@ STORAGE = "/recordings/storage/"
 
 
 class Deleting(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.section = self.bring_in(speech(seconds=4))
         self.bring_in(speech(seconds=4, seed=2), name="two.wav")
         (self.delivery,) = start_run(self.production, [shipped()["podcast-host"]], [self.section])

@@ -8,8 +8,8 @@ from sermovox.ui.tests.base import AppTestCase
 
 
 class Names(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.production.author, self.production.code = "Renée Ó Sé", "SC7"
         self.production.save()
         for number in range(1, 13):

@@ -11,8 +11,8 @@ from sermovox.ui.tests.base import AppTestCase
 
 
 class Changing(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.a, self.b, self.c, self.d = (self.production.add_section(title=title) for title in "abcd")
         self.address = f"/productions/{self.production.pk}/change/"
 

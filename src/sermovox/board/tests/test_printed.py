@@ -20,8 +20,8 @@ def picture(width: int, height: int, kind: str = "PNG", mode: str = "RGB") -> by
 
 
 class Sheet(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         section = self.bring_in()
         section.title, section.number, section.script = "=1+1", 7, "He said: “no”."
         section.save()

@@ -97,8 +97,8 @@ class Making(AppTestCase):
 
 
 class Pairing(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         for number in (1, 2, 3):
             self.production.add_section(title=f"The {'ford mill gate'.split()[number - 1]}", number=number)
         for seed, name in enumerate(("take 03.wav", "01 first.wav", "extra.wav"), 20):

@@ -27,8 +27,8 @@ def picture(colour: str, *, mode: str = "RGB", size: tuple[int, int] = (1600, 90
 
 
 class ChapterMarks(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.bring_in(speech(seconds=6, seed=3), name="one.wav")
         self.section = self.production.sections.get()
         page = Page.of(self.section.recording)

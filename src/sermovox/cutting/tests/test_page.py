@@ -31,8 +31,8 @@ class PageTestCase(AppTestCase):
         self.recording = self.production.recordings.get(name=name)
         return f"/cutting/{self.recording.pk}/"
 
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.address = self.open(words(2, 3, 2, 2))
         self.frames = 14 * RATE
 

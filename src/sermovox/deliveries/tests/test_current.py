@@ -33,8 +33,8 @@ BOOK = ("audiobook-retail", "single-file-audiobook", "own-masters")
 class Standing(AppTestCase):
     OUTLETS = ("volunteer-archive",)
 
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         for name, seed in (("one.wav", 3), ("two.wav", 8), ("three.wav", 5)):
             self.bring_in(speech(seconds=4, seed=seed), name=name)
         self.production.outlet_keys = list(self.OUTLETS)
@@ -85,8 +85,8 @@ class Asked(Standing):
 class Changed(Standing):
     """Every change that makes another file is told by its name, and by undoing it all is up to date again."""
 
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.make()
         self.assertEqual(self.words(), ())
 
@@ -229,8 +229,8 @@ class Rewritten(Standing):
 
 
 class Replaced(Standing):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         (self.first,) = self.make()
         self.one.treatment = {"ride": "always"}
         self.one.save()
@@ -416,8 +416,8 @@ class OneEncoding(Standing):
 
     OUTLETS = ("mixed-house",)
 
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         head = 'format = 2\nkey = "mixed-house"\ntitle = "Mixed house"\nsummary = "Two containers."\n'
         RuleSheet.change(self.narrator, parse(head + self.RULES), "A house of its own")
 

@@ -163,8 +163,8 @@ class Running(AppTestCase):
 
 
 class Breaking(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.bring_in()
         section = self.production.sections.get()
         (self.delivery,) = start_run(self.production, [shipped()["podcast-host"]], [section])

@@ -8,8 +8,8 @@ from sermovox.ui.tests.base import AppTestCase
 
 
 class DeliveredTwice(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.bring_in(name="one.wav")
         self.bring_in(speech(seconds=4, seed=8), name="two.wav")
         self.begin()

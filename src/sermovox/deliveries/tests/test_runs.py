@@ -25,8 +25,8 @@ BOOK = ("audiobook-retail", "single-file-audiobook", "own-masters")
 
 
 class Runs(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         for name, seed in (("one.wav", 3), ("two.wav", 8)):
             self.bring_in(speech(seconds=6, seed=seed), name=name)
         self.sections = list(self.production.sections.with_pieces())

@@ -16,8 +16,8 @@ OTHER = "volunteer-archive"
 
 
 class HandingOver(MadeTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.page = f"/sent/productions/{self.production.pk}/"
         self.elsewhere = self.there.parent / "elsewhere"
         self.elsewhere.mkdir()

@@ -44,12 +44,15 @@ class SendingTestCase(AppTestCase):
     """A delivery of two files, and a folder that may be sent to."""
 
     def setUp(self):
-        super().setUp()
-        self.there = self.folder / "media" / "player"
-        self.there.mkdir(parents=True)
         allowed = override_settings(SEND_TO_FOLDERS=[self.folder / "media"], SEND_TO_OWN_NETWORK=True)
         allowed.enable()
         self.addCleanup(allowed.disable)
+        super().setUp()
+
+    def prepare(self):
+        super().prepare()
+        self.there = self.folder / "media" / "player"
+        self.there.mkdir(parents=True)
         self.delivery = self.delivered()
         self.files = list(self.delivery.files.all())
 

@@ -290,8 +290,8 @@ class Making(LevelsTestCase):
 class SpeechAndMusic(AppTestCase):
     """A programme put together of a tune and a talk, for an outlet that asks another peak of each."""
 
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.section = self.bring_in(speech(seconds=8, peak=0.2), name="talk.wav")
         tune = noise(-20, 5) * np.linspace(1, 0.3, 5 * 44100)[:, None]
         self.bring_in(tune, name="tune.wav")

@@ -190,8 +190,8 @@ class Storage(AppTestCase):
 
 
 class Watching(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.watched = self.folder / "watched"
         self.here = self.watched / self.production.key
         self.here.mkdir(parents=True)

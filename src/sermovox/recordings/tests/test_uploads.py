@@ -19,8 +19,8 @@ from sermovox.ui.tests.base import TUS, AppTestCase
 
 
 class Resuming(AppTestCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.data = written(self.folder, speech(seconds=3), name="part one.wav").read_bytes()
         begun = self.begin_upload("part one.wav", len(self.data), modified=1700000000123, batch="b", rank=4)
         self.assertEqual(begun.status_code, 201)

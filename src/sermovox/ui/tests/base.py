@@ -2,11 +2,16 @@
 
 import base64
 import re
+import shutil
+import sqlite3
 import tempfile
+from copy import deepcopy
 from pathlib import Path
+from typing import Any
 
 from django.contrib.auth import get_user_model
 from django.core.management import call_command
+from django.db import connection
 from django.test import TransactionTestCase, override_settings
 
 from mastering.tests.signals import picture, speech, written
@@ -17,15 +22,46 @@ TUS = {"Tus-Resumable": "1.0.0"}
 
 
 class AppTestCase(TransactionTestCase):
-    """A data folder of its own, a narrator who is signed in, and a production of hers."""
+    """A data folder of its own, a narrator who is signed in, and a production of hers.
+
+    What `prepare` makes is made once for a class. Each of its tests begins with a copy of that: the database, the folder
+    and what it has set on the test itself.
+    """
+
+    folder: Path
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        kept = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(kept.cleanup)
+        cls.folder, cls._aside = Path(kept.name, "now"), Path(kept.name, "prepared")
+        cls._prepared: tuple[sqlite3.Connection, dict[str, Any]] | None = None
 
     def setUp(self):
-        kept = tempfile.TemporaryDirectory()
-        self.addCleanup(kept.cleanup)
-        self.folder = Path(kept.name)
         settings = override_settings(DATA_DIR=self.folder / "data")
         settings.enable()
         self.addCleanup(settings.disable)
+        self.addCleanup(shutil.rmtree, self.folder)
+        if self._prepared is None:
+            self.folder.mkdir()
+            own = set(vars(self))
+            self.prepare()
+            shutil.copytree(self.folder, self._aside)
+            database = sqlite3.connect(":memory:")
+            self.addClassCleanup(database.close)
+            connection.connection.backup(database)
+            made = {name: value for name, value in vars(self).items() if name not in own}
+            type(self)._prepared = (database, deepcopy(made))
+        else:
+            database, made = self._prepared
+            shutil.copytree(self._aside, self.folder)
+            database.backup(connection.connection)
+            vars(self).update(deepcopy(made))
+            self.client.force_login(self.narrator)
+
+    def prepare(self) -> None:
+        """What every test of the class begins with."""
         self.narrator = get_user_model().objects.create_user("narrator", first_name="Ilse", last_name="Brandt")
         self.client.force_login(self.narrator)
         self.production = Production.objects.create(owner=self.narrator, title="Salt and Cedar")
