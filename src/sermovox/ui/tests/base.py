@@ -24,8 +24,8 @@ TUS = {"Tus-Resumable": "1.0.0"}
 class AppTestCase(TransactionTestCase):
     """A data folder of its own, a narrator who is signed in, and a production of hers.
 
-    What `prepare` makes is made once for a class. Each of its tests begins with a copy of that: the database, the folder
-    and what it has set on the test itself.
+    What `prepare` makes is made once for a class. Each of its tests begins with a copy of that: the database, the
+    folder and what it has set on the test itself.
     """
 
     folder: Path

@@ -10,6 +10,8 @@ import sys
 import tempfile
 import time
 from contextlib import contextmanager
+from functools import cache
+from multiprocessing.util import Finalize
 from pathlib import Path
 from unittest import SkipTest, TestCase
 
@@ -118,21 +120,34 @@ class Running:
         return processes_of(self.data, module)
 
 
+@cache
+def running_for_all() -> Running:
+    """One application for all classes whose tests leave it as it was, or only add to it. It ends with this process."""
+    running = Running()
+    # Python's `atexit` does not run at the end of a process that tests are spread over.
+    Finalize(None, running.end, exitpriority=1)
+    return running
+
+
 class BrowserTestCase(SerializeMixin, TestCase):
-    """One running application and one browser for all tests of a class; a fresh page for each.
+    """A running application and one browser for all tests of a class; a fresh page for each.
 
     One class of each lock file at a time, however many processes the other tests are spread over.
     """
 
     lockfile = __file__
+    running: Running
+
+    @classmethod
+    def begin_running(cls) -> None:
+        cls.running = running_for_all()
 
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
         if not Path(CHROMIUM).exists():
             raise SkipTest("Chromium is not installed")
-        cls.running = Running()
-        cls.addClassCleanup(cls.running.end)
+        cls.begin_running()
         driver = sync_playwright().start()
         cls.addClassCleanup(driver.stop)
         cls.browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)

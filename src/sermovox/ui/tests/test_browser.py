@@ -16,7 +16,7 @@ from playwright.sync_api import expect
 
 from mastering.meters.measurement import measure
 from mastering.tests.signals import speech, written
-from sermovox.ui.tests.running import BrowserTestCase
+from sermovox.ui.tests.running import BrowserTestCase, Running
 
 
 class WholeWay(BrowserTestCase):
@@ -184,6 +184,12 @@ class UnderWay(BrowserTestCase):
 
     # It waits for work more than for the browser, and goes beside the others.
     lockfile = __file__
+
+    @classmethod
+    def begin_running(cls) -> None:
+        # One of its own, as it is killed.
+        cls.running = Running()
+        cls.addClassCleanup(cls.running.end)
 
     @classmethod
     def setUpClass(cls):
