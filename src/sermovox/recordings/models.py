@@ -406,9 +406,10 @@ class Upload(models.Model):
             return 0
 
     def set_flushed(self, size_bytes: int) -> None:
-        """Note how much of it is on the disk."""
-        self.flushed_bytes = size_bytes
-        self.save(update_fields=["flushed_bytes", "touched_at"])
+        """Note how much of it is on the disk. Raises DoesNotExist where it was given up meanwhile."""
+        self.flushed_bytes, self.touched_at = size_bytes, timezone.now()
+        if not Upload.objects.filter(pk=self.pk).update(flushed_bytes=size_bytes, touched_at=self.touched_at):
+            raise Upload.DoesNotExist
 
     @property
     def is_open(self) -> bool:

@@ -46,6 +46,8 @@ def _in_words(view):
     def answering(request, *args, **kwargs):
         try:
             return view(request, *args, **kwargs)
+        except Upload.DoesNotExist:
+            return _answer(410, said="This upload was given up.")
         except DatabaseError as error:
             logger.exception("An upload")
             if storage.is_full(error):

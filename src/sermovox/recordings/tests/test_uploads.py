@@ -3,16 +3,18 @@
 import errno
 import hashlib
 import os
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from unittest import mock
 
 from django.contrib.auth import get_user_model
-from django.db import OperationalError
+from django.db import OperationalError, connection
 from django.test import Client
 from django.utils import timezone
 
 from mastering.tests.signals import speech, written
 from sermovox import storage
+from sermovox.recordings import tus
 from sermovox.recordings.models import Upload
 from sermovox.recovery import look_after
 from sermovox.ui.tests.base import TUS, AppTestCase
@@ -70,6 +72,24 @@ class Resuming(AppTestCase):
         self.assertEqual(self.send(self.address, b"more", len(self.data)).status_code, 409, "whole is whole")
         self.assertEqual(self.production.recordings.get().path.read_bytes(), self.data)
 
+    def test_what_is_given_up_while_a_part_arrives_is_gone_and_the_part_is_told_so(self):
+        flush = tus._flush
+
+        def flushed(file):
+            flush(file)
+            with ThreadPoolExecutor() as another:
+                another.submit(give_up).result()
+
+        def give_up():
+            Upload.objects.get().delete()
+            connection.close()
+
+        with mock.patch.object(tus, "_flush", flushed), self.assertNoLogs("sermovox.recordings", "ERROR"):
+            answer = self.send(self.address, self.data, 0)
+        self.assertContains(answer, "given up", status_code=410)
+        self.assertEqual((Upload.objects.count(), self.production.recordings.count()), (0, 0))
+        self.assertEqual(list(storage.incoming().iterdir()), [])
+
     def test_longer_than_announced_is_refused_and_nothing_of_it_kept(self):
         self.send(self.address, self.data[:1000], 0)
         answer = self.send(self.address, self.data[1000:] + b"tail", 1000)
@@ -91,7 +111,7 @@ class Resuming(AppTestCase):
     def test_a_database_that_cannot_be_written_is_said_in_words_and_what_has_arrived_stays(self):
         self.send(self.address, self.data[:1000], 0)
         for words, status in (("database or disk is full", 507), ("database is locked", 503)):
-            broken = mock.patch.object(Upload, "save", side_effect=OperationalError(words))
+            broken = mock.patch.object(Upload, "set_flushed", side_effect=OperationalError(words))
             with broken, self.assertLogs("sermovox.recordings.tus", "ERROR"):
                 answer = self.send(self.address, self.data[1000:], 1000)
             self.assertEqual((answer.status_code, answer["Content-Type"][:10]), (status, "text/plain"))
