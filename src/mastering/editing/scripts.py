@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from mastering.editing.roles import NUMBERED, ROLE_WORDS, as_number
 from mastering.editing.tables import SEPARATORS, read_table, separator_of
 
 LAYOUTS = {
@@ -23,34 +24,12 @@ COLUMNS = {
     "name": "file name",
     "text": "spoken text",
 }
-ROLES = (
-    "opening credits", "dedication", "foreword", "chapter", "interlude", "afterword", "closing credits", "sample",
-    "episode", "segment", "line",
-)  # fmt: skip
-
-_ROLE_WORDS = {
-    "opening credits": "opening credits", "opening": "opening credits", "credits": "closing credits",
-    "closing credits": "closing credits", "closing": "closing credits", "end credits": "closing credits",
-    "dedication": "dedication", "foreword": "foreword", "preface": "foreword", "prologue": "foreword",
-    "introduction": "foreword", "chapter": "chapter", "chapitre": "chapter", "kapitel": "chapter",
-    "hoofdstuk": "chapter", "capítulo": "chapter", "capitolo": "chapter", "interlude": "interlude",
-    "afterword": "afterword", "epilogue": "afterword", "postscript": "afterword",
-    "sample": "sample", "episode": "episode", "segment": "segment", "line": "line",
-}  # fmt: skip
 _COLUMN_WORDS = {
     "number": "number no no. nr nr. num # chapter episode".split(),
     "role": "role type section kind".split(),
     "title": "title heading chapter-title titel titre".split(),
     "name": "name file filename file-name audio wav id key client-name code".split(),
     "text": "text line script copy dialogue words prompt transcript".split(),
-}
-_NUMBER_WORDS = {
-    word: number
-    for number, word in enumerate(
-        "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen seventeen "
-        "eighteen nineteen twenty".split(),
-        1,
-    )
 }
 _LONGEST_TITLE = 200
 _OPENING = re.compile(
@@ -207,10 +186,10 @@ def _entry_of_cells(cells: dict[str, str]) -> Entry:
     spoken, name = cells.get("text", ""), cells.get("name", "")
     title = " ".join((cells.get("title") or "").split())
     read = entry_of(title) if title else None
-    role = _ROLE_WORDS.get(cells.get("role", "").strip().lower()) or ("line" if name else read.role if read else "line")
+    role = ROLE_WORDS.get(cells.get("role", "").strip().lower()) or ("line" if name else read.role if read else "line")
     if read and (cells.get("number") or name):
         read = replace(read, title=title)
-    number = _as_number(cells.get("number", ""))
+    number = as_number(cells.get("number", ""))
     return Entry(
         role=role,
         number=number if number is not None else read.number if read else None,
@@ -231,33 +210,18 @@ def _opening(line: str) -> tuple[str, int | None, str] | None:
     found = _OPENING.match(line.lstrip("# "))
     if not found:
         return None
-    role = _ROLE_WORDS.get(found["role"].lower())
+    role = ROLE_WORDS.get(found["role"].lower())
     if role is None:
         return None
-    number = _as_number(found["number"] or "")
+    number = as_number(found["number"] or "")
     if found["number"] and number is None:
         # "Opening tune", "Line dancing": the word after the role is part of a title, not a number.
         if role not in ("foreword", "afterword", "dedication") or len(line) > 60:
             return None
         return role, None, line.lstrip("# ")
-    if number is None and found["title"] and role in ("chapter", "episode", "segment", "line"):
+    if number is None and found["title"] and role in NUMBERED:
         return None
     return role, number, found["title"].strip()
-
-
-def _as_number(word: str) -> int | None:
-    word = word.strip().lower().rstrip(".")
-    if word.isdecimal():
-        return int(word) if len(word) <= 5 else None
-    return _NUMBER_WORDS.get(word) or _roman(word)
-
-
-def _roman(word: str) -> int | None:
-    values = {"i": 1, "v": 5, "x": 10, "l": 50, "c": 100}
-    if not word or not re.fullmatch(r"(?:xc|xl|l?x{0,3})(?:ix|iv|v?i{0,3})", word):
-        return None
-    digits = [values[letter] for letter in word]
-    return sum(-d if d < following else d for d, following in zip(digits, [*digits[1:], 0], strict=True))
 
 
 def _mostly_tabs(lines: Sequence[str]) -> bool:
@@ -313,7 +277,7 @@ def _columns_by_content(rows: Sequence[Sequence[str]], width: int) -> list[str]:
         if not filled:
             continue
         share = Counter(
-            "role" if cell.lower() in _ROLE_WORDS else "number" if cell.isdecimal() and len(cell) < 6
+            "role" if cell.lower() in ROLE_WORDS else "number" if cell.isdecimal() and len(cell) < 6
             else "name" if _is_name(cell) else "" for cell in filled
         )  # fmt: skip
         kind, count = share.most_common(1)[0]

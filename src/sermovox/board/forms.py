@@ -8,7 +8,8 @@ from django import forms
 from django.http import QueryDict
 from django.utils import timezone
 
-from mastering.editing.scripts import COLUMN_SEPARATORS, COLUMNS, LAYOUTS, ROLES, Layout, recognised, table_layout
+from mastering.editing.roles import ROLES
+from mastering.editing.scripts import COLUMN_SEPARATORS, COLUMNS, LAYOUTS, Layout, recognised, table_layout
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, read_pattern
@@ -73,6 +74,16 @@ class ProductionForm(Guarded, Dressed, forms.ModelForm):
         if self.cleaned_data.get("picture"):
             production.set_artwork(self._picture)
         return production
+
+
+class NewForm(Dressed, forms.ModelForm):
+    """What a production begins with."""
+
+    class Meta:
+        model = Production
+        fields = ["title"]
+        help_texts = {"title": "The book, the series or the programme. You can change it later."}
+        widgets = {"title": forms.TextInput(attrs={"autofocus": True})}
 
 
 class NamingForm(forms.ModelForm):

@@ -16,6 +16,7 @@ urlpatterns = [
     path("<int:pk>/files.zip", views.download_all, name="download-all"),
     *(path(f"<int:pk>/{name}", views.kept_file, {"name": name}, name=name) for name in views.KEPT),
     path("files/<int:pk>/", views.check_sheet, name="check-sheet"),
+    path("files/<int:pk>/mend/", views.mend, name="mend"),
     path("files/<int:pk>/audio/", views.audio, name="audio"),
     path("files/<int:pk>/waveform/", views.waveform, name="waveform"),
     path("files/<int:pk>/download/", views.download, name="download"),

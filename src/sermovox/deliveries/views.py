@@ -24,6 +24,7 @@ from sermovox.deliveries.crossings import CHANGED, TO_DO, Board
 from sermovox.deliveries.estimates import Proposed, Together, is_to_be_seen, proposed_for, settled_existing
 from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
 from sermovox.deliveries.forms import RunForm
+from sermovox.deliveries.mending import make_mended, remedy_for
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import draw_file
@@ -354,12 +355,33 @@ def check_sheet(request, pk: int):
         "recording": recording,
         "verdict_line": _verdict_line(file),
         "changes": changes,
+        "remedy": (remedy := remedy_for(file)),
+        "seen": revision_of(remedy.treatment.as_dict()) if remedy else "",
+        "hear_from_s": remedy.hear_from_s if remedy else 0,
         "verdict_class": MARKS[file.state],
         "compared": [*compared, ("Finished file", file.figures)],
         "before": siblings[at - 1] if at else None,
         "after": siblings[at + 1] if at + 1 < len(siblings) else None,
     }
     return render(request, "deliveries/check_sheet.html", context)
+
+
+@require_POST
+def mend(request, pk: int):
+    """Allow what mends a failing file, as its check sheet says, and make it again in its place."""
+    file = owned(request, _FILES, pk=pk)
+    remedy = remedy_for(file)
+    if remedy is None or not is_as_seen(request, revision_of(remedy.treatment.as_dict())):
+        messages.error(request, ELSEWHERE)
+        return redirect(file)
+    try:
+        delivery = make_mended(file, request.user, remedy)
+    except MasteringError as error:
+        messages.error(request, str(error))
+        return redirect(file)
+    allowed = f"“{file.title}” may have {remedy.words} now. Undo on the running order takes that back."
+    messages.success(request, allowed)
+    return redirect(delivery or file)
 
 
 def _changes_to(file: FinishedFile) -> Changes:

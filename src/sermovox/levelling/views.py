@@ -32,6 +32,7 @@ from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
 from sermovox.levelling.forms import HeardForm, in_words, treated
 from sermovox.levelling.members import members_of
+from sermovox.levelling.remedies import remedy_of
 from sermovox.levelling.rows import Row, State, rows_of, rows_of_section
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.outlets.models import outlets_of
@@ -103,7 +104,9 @@ def plan(request, pk: int):
 
 
 def heard(request, pk: int):
-    """A stretch of a section before or after its plan, at equal loudness, as WAV."""
+    """A stretch of a section before or after its plan, at equal loudness, as WAV; `?mended` as it would be with what
+    mends it.
+    """
     found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
     form = HeardForm(request.GET)
     if not form.is_valid():
@@ -112,7 +115,11 @@ def heard(request, pk: int):
         raise Http404
     asked = form.cleaned_data
     try:
-        _, own = rows_of_section(found, outlet, _voice(request))
+        if "mended" in request.GET:
+            remedy = remedy_of(found, outlet)
+            own = remedy.row if remedy else None
+        else:
+            _, own = rows_of_section(found, outlet, _voice(request))
         if own is None or own.planned is None or own.planned.plan is None:
             raise Http404
         member = own.member

@@ -1,5 +1,6 @@
 """A production and its running order."""
 
+import re
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict
@@ -30,6 +31,23 @@ from sermovox.outlets.models import outlets_of
 _LONGEST_KEY = 60
 _DELETED = "deleted"
 """The state of a recording of which only the row is left; recordings lie above."""
+_LAST_NUMBER = re.compile(r"[0-9]{1,9}$")
+_YEAR = re.compile(r"(19|20)[0-9]{2}")
+_SAME_FOR_ANOTHER = (
+    "owner",
+    "subtitle",
+    "author",
+    "narrator",
+    "publisher",
+    "language",
+    "genre",
+    "contact",
+    "copyright_line",
+    "artwork_sha256",
+    "artwork",
+    "outlet_keys",
+    "last_outlets",
+)
 USUAL_OUTLETS = ("audiobook-retail", "radio-playout", "loan-player", "podcast-host", "volunteer-archive")
 """Shown while none were chosen."""
 
@@ -75,6 +93,7 @@ class Production(models.Model):
     artwork = models.JSONField(default=dict, editable=False)
     outlet_keys = models.JSONField(default=list, editable=False)
     last_outlets = models.JSONField(default=list, editable=False)
+    begun_like = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, editable=False, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
     deleted_at = models.DateTimeField(null=True, editable=False)
 
@@ -171,6 +190,24 @@ class Production(models.Model):
             "description": self.description,
         }
 
+    def begin_another(self) -> "Production":
+        """Begin another one like this: the same facts, artwork, outlets and names, numbers at the end of title and code
+        and one. What was said of this one alone is left out: its description, and the names a client dictated.
+        """
+        facts = {name: getattr(self, name) for name in _SAME_FOR_ANOTHER}
+        facts |= {"title": _next_of(self.title)[:200], "code": _next_of(self.code)[:60]}
+        with transaction.atomic():
+            another = Production.objects.create(**facts, year=self.year and timezone.now().year, begun_like=self)
+            for naming in self.namings.all():
+                another.namings.create(outlet_key=naming.outlet_key, pattern=naming.pattern, existing=naming.existing)
+        return another
+
+    @property
+    def last_of_run(self) -> "Section | None":
+        """What the next section follows, where that comes in runs: the last one here, or of what it was begun like."""
+        last = self.sections.last() or (self.begun_like and self.begun_like.sections.last())
+        return last if last and last.is_of_a_run else None
+
     def add_section(self, recording=None, **facts) -> "Section":
         """Put a section at the end of the running order, made of the whole of a recording where there is one."""
         with transaction.atomic():
@@ -179,6 +216,18 @@ class Production(models.Model):
             if recording:
                 section.pieces.create(recording=recording)
             return section
+
+
+def _next_of(text: str) -> str:
+    """A text whose last number, if it ends with one that is no year, is one higher and as wide as before.
+
+    >>> _next_of("The Lamp Hour 9"), _next_of("LH-012"), _next_of("Winter 2026")
+    ('The Lamp Hour 10', 'LH-013', 'Winter 2026')
+    """
+    found = _LAST_NUMBER.search(text)
+    if found is None or _YEAR.fullmatch(found[0]):
+        return text
+    return text[: found.start()] + str(int(found[0]) + 1).zfill(len(found[0]))
 
 
 def fitted_artwork(sha256: str, rule: ArtworkRule | None) -> bytes:
@@ -299,6 +348,11 @@ class Section(models.Model):
     def is_cut(self) -> bool:
         """Whether it is made of something else than the whole of one recording."""
         return any(not piece.is_whole for piece in self.made_of)
+
+    @property
+    def is_of_a_run(self) -> bool:
+        """Whether what comes after it is likely to be another of the kind."""
+        return self.role in (self.Role.EPISODE, self.Role.SEGMENT, self.Role.LINE)
 
     @property
     def recording(self):

@@ -10,7 +10,9 @@ from django.db import connection
 from mastering.certain import certain
 from mastering.editing.assembly import BUTT, Stretch
 from mastering.editing.pieces import BadCut
+from mastering.editing.roles import rank_of
 from mastering.editing.scripts import Entry
+from mastering.naming.described import plain_title
 from mastering.shaping.treatment import Treatment
 from sermovox.history.changing import changing
 from sermovox.productions.models import Piece, Production, Section, pieces_of, write_pieces
@@ -60,8 +62,7 @@ def insert(
 ) -> None:
     """Put new sections after or before another one, or at the end; no change of its own."""
     neighbour = production.sections.filter(pk=after or before or 0).first() or production.sections.last()
-    in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
-    role = neighbour.role if neighbour and neighbour.role in in_runs else Section.Role.CHAPTER
+    role = neighbour.role if neighbour and neighbour.is_of_a_run else Section.Role.CHAPTER
     order = list(production.sections.values_list("pk", flat=True))
     for at, section in enumerate(sections, len(order) + 1):
         section.production, section.position, section.role = production, at, role
@@ -181,19 +182,40 @@ def dictate(production: Production, user, names: dict[int, str]) -> None:
         write(production, [{"exact_name": name[:255], "pk": pk} for pk, name in names.items()])
 
 
-def place_among(production: Production, section: Section, batch: str, rank: int) -> None:
-    """Put a section that came in with others where its name belongs among them."""
+def place_among(production: Production, section: Section, batch: str, rank: int, *, by_role: bool) -> None:
+    """Put a section that came in with others where it belongs among them: by its rank, or first by its role, where the
+    names say nothing of order.
+    """
     if not batch:
         return
     others = production.sections.exclude(pk=section.pk)
     first = Piece.objects.filter(section__in=others, place=0, recording__batch=batch)
-    fellows = list(first.values_list("section_id", "recording__rank"))
+    fellows = list(first.values_list("section_id", "section__role", "recording__rank"))
     if not fellows:
         return
+
+    def where(role: str, rank: int) -> tuple[int, int]:
+        return (rank_of(role) if by_role else 0, rank)
+
     order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != section.pk]
-    earlier = [order.index(pk) for pk, other in fellows if other < rank]
-    at = max(earlier) + 1 if earlier else min(order.index(pk) for pk, _ in fellows)
+    own = where(section.role, rank)
+    earlier = [order.index(pk) for pk, role, other in fellows if where(role, other) < own]
+    at = max(earlier) + 1 if earlier else min(order.index(pk) for pk, *_ in fellows)
     place(production, [*order[:at], section.pk, *order[at:]])
+
+
+def call_as_files(production: Production, user, sections: Sequence[int]) -> int:
+    """Call sections as the files of their recordings are called, in the order these came in. Returns how many."""
+    first = Piece.objects.filter(section__production=production, section__in=sections, section__removed=False, place=0)
+    named = list(first.order_by("recording__rank").values_list("section_id", "recording__name"))
+    with changing(production, user, f"Call {len(named)} section{'s' * (len(named) != 1)} as the files are called"):
+        plain = {"role": Section.Role.CHAPTER, "number": None, "part": None}
+        write(production, [{"pk": pk, "title": plain_title(name)} | plain for pk, name in named])
+        every = list(production.sections.values_list("pk", flat=True))
+        own = dict(named)
+        moved = iter(own)
+        place(production, [next(moved) if pk in own else pk for pk in every])
+    return len(named)
 
 
 def place(production: Production, order: Sequence[int]) -> None:

@@ -2,7 +2,7 @@
 
 import hashlib
 import uuid
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Any
@@ -13,10 +13,11 @@ from django.db import transaction
 
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
+from mastering.naming.described import described
 from sermovox import storage
 from sermovox.limits import refuse_too_long
 from sermovox.productions.models import Production, Section
-from sermovox.productions.order import place_among, refresh_lengths
+from sermovox.productions.order import assign, place_among, refresh_lengths
 from sermovox.recordings.models import Recording, Upload
 from sermovox.recordings.tasks import queue_measuring
 from sermovox.room import has_room
@@ -85,6 +86,7 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
                 "size_bytes": upload.size_bytes,
                 "batch": upload.batch,
                 "rank": upload.rank,
+                "section": upload.section,
             }
             with transaction.atomic():
                 taken = _kept(upload.production, sha256, **facts)
@@ -93,9 +95,16 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
 
 
 def use(recording: Recording) -> Section:
-    """Make a section of a recording, at the end of the running order."""
+    """Make a section of a recording, where its name belongs among those it came in with, else at the end of the running
+    order. What its name does not say of it follows from the section before.
+    """
     production = recording.production
-    section = production.add_section(recording, title=section_title(recording.name), role=_next_role(production))
+    read = described(recording.name, production=production.title)
+    facts = _following(production) | ({"role": read.role, "number": None} if read.role else {})
+    if read.number is not None:
+        facts["number"] = read.number
+    section = production.add_section(recording, title=read.title, part=read.part, **facts)
+    place_among(production, section, recording.batch, recording.rank, by_role=read.place is None)
     refresh_lengths(production, [section])
     return section
 
@@ -112,11 +121,6 @@ def shown_name(name: str) -> str:
         return printable
     ending = PurePosixPath(printable).suffix[:16]
     return printable[: _LONGEST_NAME - len(ending)] + ending
-
-
-def section_title(name: str) -> str:
-    """A title to start from: the file's name without its ending, with underscores as spaces."""
-    return PurePosixPath(name).stem.replace("_", " ").strip()[:200] or "Untitled"
 
 
 def _copied(source: Path, arriving: Path) -> str:
@@ -147,8 +151,19 @@ def refuse_too_large(size_bytes: int) -> None:
         )
 
 
-def _kept(production: Production, sha256: str, *, name: str, size_bytes: int, batch: str = "", rank: int = 0) -> Intake:
-    """The row of bytes that are kept. The caller holds their hash."""
+def _kept(
+    production: Production,
+    sha256: str,
+    *,
+    name: str,
+    size_bytes: int,
+    batch: str = "",
+    rank: int = 0,
+    section: Section | None = None,
+) -> Intake:
+    """The row of bytes that are kept, and its place: the section it is meant for, or one found for it. The caller holds
+    their hash.
+    """
     with transaction.atomic():
         facts: dict[str, Any] = {"name": name, "size_bytes": size_bytes, "batch": batch, "rank": rank}
         recording = Recording.with_deleted.filter(production=production, sha256=sha256).first()
@@ -157,26 +172,38 @@ def _kept(production: Production, sha256: str, *, name: str, size_bytes: int, ba
             recording.try_now()
             transaction.on_commit(partial(queue_measuring, recording))
         if recording and (recording.ready or recording.measuring):
-            return Intake(recording, known=not _found_a_place(recording))
+            return Intake(recording, known=not _found_a_place(recording, section))
         if recording:
             recording.bring_back(**facts)
         else:
             recording = production.recordings.create(sha256=sha256, **facts)
-        _found_a_place(recording)
+        _found_a_place(recording, section)
         transaction.on_commit(lambda: queue_measuring(recording))
     return Intake(recording, known=False)
 
 
-def _found_a_place(recording: Recording) -> bool:
-    """Make a section of a recording that has none, unless sections wait to be paired with recordings."""
+def _found_a_place(recording: Recording, section: Section | None) -> bool:
+    """Give a recording to the section it is meant for; else make a section of one that has none, unless sections wait
+    to be paired with recordings.
+    """
+    if section and not section.removed:
+        if section.recording_id == recording.pk and not section.is_cut:
+            return False
+        words = f"Give “{section.title}” {recording.name}"
+        assign(recording.production, recording.production.owner, {section.pk: recording.pk}, words)
+        return True
     if not recording.unused or recording.production.sections.waiting().exists():
         return False
-    place_among(recording.production, use(recording), recording.batch, recording.rank)
+    use(recording)
     return True
 
 
-def _next_role(production: Production) -> str:
-    """What the last section is, where that comes in runs; else a chapter."""
-    last = production.sections.last()
-    in_runs = (Section.Role.EPISODE, Section.Role.SEGMENT, Section.Role.LINE)
-    return last.role if last and last.role in in_runs else Section.Role.CHAPTER
+def _following(production: Production) -> dict[str, Any]:
+    """The facts of a section that comes next: of what comes in runs, what the last one is, and its number and one."""
+    last = production.last_of_run
+    if last is None:
+        return {"role": Section.Role.CHAPTER}
+    number = last.number + 1 if last.number is not None else None
+    # Where noise is learned is a place in that recording alone.
+    treated = {"content_kind": last.content_kind, "treatment": replace(last.wishes, noise_s=None).as_dict()}
+    return {"role": last.role, "number": number} | treated

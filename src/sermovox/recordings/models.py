@@ -361,7 +361,7 @@ class Upload(models.Model):
 
     Only what is on the disk, not merely on its way there, counts as arrived: `flushed_bytes`, and no more than the file
     is long. `modified_ms` is when the sender last changed the file, in milliseconds since 1970; with name and size it
-    tells whether a file that is chosen again is the one that broke off.
+    tells whether a file that is chosen again is the one that broke off. `section` is the one it is meant for, if any.
     """
 
     class State(models.TextChoices):
@@ -377,6 +377,7 @@ class Upload(models.Model):
     batch = models.CharField(max_length=36, blank=True)
     rank = models.PositiveIntegerField(default=0)
     modified_ms = models.PositiveBigIntegerField(default=0)
+    section = models.ForeignKey("productions.Section", on_delete=models.SET_NULL, null=True, related_name="+")
     state = models.CharField(max_length=10, choices=State, default=State.ARRIVING)
     said = models.TextField(blank=True)
     recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True)

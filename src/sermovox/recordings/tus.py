@@ -92,6 +92,7 @@ def uploads(request, production_id: int) -> HttpResponse:
         batch=facts.get("batch", "")[:36],
         rank=min(_LARGEST_RANK, whole_number(facts.get("rank")) or 0),
         modified_ms=whole_number(facts.get("modified")) or 0,
+        section=production.sections.filter(pk=whole_number(facts.get("section")) or 0).first(),
     )
     upload.path.touch()
     if not upload.size_bytes:

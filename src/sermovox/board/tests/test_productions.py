@@ -2,23 +2,74 @@
 
 from django.contrib.auth import get_user_model
 
+from mastering.tests.signals import picture, speech, written
 from sermovox.productions.models import Production
 from sermovox.ui.tests.base import AppTestCase
 
 
 class Productions(AppTestCase):
-    def test_a_production_is_begun_with_its_facts(self):
-        facts = {"title": "Low Tide", "author": "R. Ames", "narrator": "I. Brandt", "year": 2026, "language": "Dutch"}
-        answer = self.client.post("/productions/new/", facts, follow=True)
+    def test_a_production_is_begun_with_its_title_and_given_its_facts_later(self):
+        answer = self.client.post("/productions/new/", {"title": "Low Tide"}, follow=True)
         self.assertContains(answer, "Low Tide")
+        self.assertContains(answer, "read by Ilse Brandt")
+        self.assertContains(answer, "Bring in recordings: each becomes a section.")
+        begun = Production.objects.get(title="Low Tide")
+        self.assertEqual(begun.owner, self.narrator)
+        answer = self.fill_in(f"/productions/{begun.pk}/edit/", author="R. Ames", narrator="I. Brandt", year=2026)
         self.assertContains(answer, "by R. Ames, read by I. Brandt")
-        self.assertContains(answer, "Bring in recordings")
-        self.assertEqual(Production.objects.get(title="Low Tide").owner, self.narrator)
 
-    def test_an_impossible_year_is_said_and_nothing_is_made(self):
-        answer = self.client.post("/productions/new/", {"title": "Low Tide", "year": 26})
+    def test_what_was_dropped_begins_a_production_of_its_own(self):
+        answer = self.client.post("/productions/begin/", {"title": "Low Tide"}).json()
+        begun = Production.objects.get(title="Low Tide")
+        self.assertEqual(answer["address"], begun.get_absolute_url())
+        self.assertEqual(self.begin_upload("one.wav", 10, production=begun)["Location"][:4], "http")
+        self.assertTrue(answer["uploads"].endswith(f"/into/{begun.pk}/"))
+        wrong = self.client.post("/productions/begin/", {"title": " "})
+        self.assertEqual((wrong.status_code, Production.objects.count()), (400, 2))
+        self.assertIn("required", wrong.json()["problem"])
+
+    def test_an_impossible_year_is_said_and_nothing_is_kept(self):
+        answer = self.fill_in(f"/productions/{self.production.pk}/edit/", title="Low Tide", year=26)
         self.assertContains(answer, "four digits")
         self.assertFalse(Production.objects.filter(title="Low Tide").exists())
+
+    def test_facts_that_outlets_ask_for_are_listed_until_they_are_given(self):
+        self.production.outlet_keys = ["podcast-host"]
+        self.production.artwork_sha256 = ""
+        self.production.save()
+        edit = f"/productions/{self.production.pk}/edit/"
+        asked = "Podcast host asks for artwork, which is not known yet."
+        self.assertContains(self.client.get(edit), asked)
+        self.assertContains(self.client.get(edit), "author, description, narrator or narrators and year")
+        self.production.set_artwork(picture())
+        self.assertNotContains(self.fill_in(edit, author="R. Ames"), asked)
+        self.assertContains(self.client.get(edit), "would tell description, narrator or narrators and year")
+
+    def test_another_like_this_has_all_but_what_was_said_of_the_one_alone(self):
+        facts = {"title": "Salt Hour 9", "author": "R. Ames", "code": "SH-009", "year": 2019, "description": "Fog."}
+        Production.objects.filter(pk=self.production.pk).update(
+            **facts, outlet_keys=["podcast-host", "own-masters"], last_outlets=["podcast-host"]
+        )
+        self.production.namings.create(
+            outlet_key="podcast-host", pattern="{number}", whole_name="x.mp3", existing="skip"
+        )
+        self.production.add_section(title="Fog", role="episode", number=9, treatment={"ride": "always"})
+        answer = self.client.post(f"/productions/{self.production.pk}/another/", follow=True)
+        self.assertContains(answer, "Begun like “Salt Hour 9”")
+        begun = Production.objects.get(title="Salt Hour 10")
+        self.production.refresh_from_db()
+        self.assertEqual((begun.code, begun.author, begun.description), ("SH-010", "R. Ames", ""))
+        self.assertEqual(begun.artwork_sha256, self.production.artwork_sha256)
+        self.assertEqual((list(begun.outlets), begun.last_outlets), (["own-masters", "podcast-host"], ["podcast-host"]))
+        naming = begun.namings.get()
+        self.assertEqual((naming.pattern, naming.existing, naming.whole_name), ("{number}", "skip", ""))
+        self.upload(written(self.folder, speech(seconds=2), name="tonight.wav"), production=begun)
+        section = begun.sections.get()
+        self.assertEqual((section.role, section.number, section.treatment), ("episode", 10, {"ride": "always"}))
+
+    def test_one_of_somebody_else_is_no_model(self):
+        self.client.force_login(get_user_model().objects.create_user("stranger"))
+        self.assertEqual(self.client.post(f"/productions/{self.production.pk}/another/").status_code, 404)
 
     def test_titles_are_shown_as_they_are_written(self):
         self.client.post("/productions/new/", {"title": "<script>alert(1)</script>"})

@@ -7,19 +7,22 @@ from django.contrib import messages
 from django.core.paginator import Paginator
 from django.db import transaction
 from django.db.models import Count, Q
-from django.http import Http404, HttpResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
 from mastering.tagging.image_types import mime_of
 from sermovox import storage
-from sermovox.board.forms import ProductionForm, SectionForm
+from sermovox.board.facts import missing_facts
+from sermovox.board.forms import NewForm, ProductionForm, SectionForm
 from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.history.changing import changing
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
+from sermovox.ui.forms import first_error
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -47,11 +50,35 @@ def tally(request, pk: int):
 
 
 def new(request):
-    return _edited(request, Production(owner=request.user, narrator=request.user.get_full_name()))
+    """Begin a production with its title alone; its facts are asked for where an outlet needs them."""
+    form = NewForm(request.POST or None, instance=_own(request))
+    if request.method == "POST" and form.is_valid():
+        return redirect(form.save())
+    return render(request, "board/new.html", {"form": form})
 
 
-def edit(request, pk: int):
-    return _edited(request, owned(request, Production.objects, pk=pk))
+@require_POST
+def begin(request):
+    """Begin a production for recordings that were dropped: {"address", "uploads"}, or {"problem"}."""
+    form = NewForm(request.POST, instance=_own(request))
+    if not form.is_valid():
+        return JsonResponse({"problem": first_error(form)}, status=400)
+    production = form.save()
+    uploads = reverse("recordings:uploads", args=[production.pk])
+    return JsonResponse({"address": production.get_absolute_url(), "uploads": uploads})
+
+
+@require_POST
+def another(request, pk: int):
+    """Begin another production like this one."""
+    like = owned(request, Production.objects, pk=pk)
+    production = like.begin_another()
+    messages.success(request, f"Begun like “{like.title}”: facts, artwork, outlets and names are the same.")
+    return redirect(production)
+
+
+def _own(request) -> Production:
+    return Production(owner=request.user, narrator=request.user.get_full_name())
 
 
 def artwork(request, pk: int):
@@ -140,20 +167,19 @@ def outlets(request, pk: int):
     return render(request, "board/outlets.html", context)
 
 
-def _edited(request, production: Production):
-    was_new = production.pk is None
+def edit(request, pk: int):
+    production = owned(request, Production.objects, pk=pk)
     form = ProductionForm(instance=production)
     if request.method == "POST":
         with transaction.atomic():
-            if not was_new:
-                production = owned(request, Production.objects, pk=production.pk)
+            production = owned(request, Production.objects, pk=pk)
             form = ProductionForm(request.POST, request.FILES, instance=production)
             saved = form.save() if form.is_valid() else None
         if saved:
-            if not was_new:
-                messages.success(request, f"The facts are saved.{_kept_elsewhere(form)}")
+            messages.success(request, f"The facts are saved.{_kept_elsewhere(form)}")
             return redirect(saved)
     context = {"form": form, "production": production, "fits": [], "said_of_artwork": ()}
+    context["missing"] = missing_facts(production, production.outlets.values())
     if production.artwork_sha256:
         facts = ArtworkFacts(**production.artwork)
         context["said_of_artwork"] = remarks(facts)

@@ -12,11 +12,14 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
+from mastering.naming.described import described
 from mastering.outlets.outlet import Outlet
+from sermovox.board.next_step import Standing, next_step
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing, State
 from sermovox.dispatch.models import Dispatch, Part
 from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
+from sermovox.history.models import Change
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Production, Section
@@ -124,6 +127,30 @@ def _assign(production: Production, request) -> str:
     return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
 
 
+@commands("as-named")
+def _as_named(production: Production, request) -> str:
+    """Take back what was read from the names of the files that came in last."""
+    count = order.call_as_files(production, request.user, whole_numbers(request.POST.get("sections", "").split(",")))
+    return f"{count} section{'s are' if count != 1 else ' is'} called as the files are. Undo reads their names again."
+
+
+def _read_from_names(production: Production, found: list[dict], undoable: Change | None) -> list[int]:
+    """The sections that have their role, number or title from the names of the files that came in last, by their keys;
+    none once something was changed since.
+    """
+    came = [row for row in found if row["recording"] is not None and row["recording"].batch]
+    newest = max((row["recording"] for row in came), key=lambda recording: recording.created_at, default=None)
+    if newest is None or (undoable and undoable.made_at > newest.created_at):
+        return []
+    return [
+        row["section"].pk
+        for row in came
+        if row["recording"].batch == newest.batch
+        and (read := described(row["recording"].name, production=production.title)).is_more_than_a_title
+        and read.title == row["section"].title
+    ]
+
+
 def _recording_address(recording: Recording, *, cut: bool) -> str:
     return _address("cutting:page" if cut and recording.ready else "recordings:slip", recording.pk)
 
@@ -171,8 +198,13 @@ def _rows(production: Production, page: str | None) -> dict:
     moving = board.moving or any(row["recording"] is not None and row["recording"].measuring for row in found)
     undoable, redoable = last_change(production), next_change(production)
     recordings = production.recordings
+    waiting = production.sections.waiting().count()
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
+    asked = [o for o in outlets if o.key in chosen] or [o for o in outlets if board.has_files(o.key)]
+    measuring = recordings.filter(state=Recording.State.MEASURING).count()
+    keys = [key for key, _ in lengths]
     return {
+        "next": next_step(Standing(production, board, asked, keys, waiting, unused, measuring, sent)),
         "production": production,
         "outlets": outlets,
         "rows": found,
@@ -185,11 +217,12 @@ def _rows(production: Production, page: str | None) -> dict:
         "standing": [outlet for outlet in outlets if board.has_files(outlet.key)],
         "undoable": undoable,
         "redoable": redoable,
+        "read_from_names": _read_from_names(production, found, undoable),
         "unused": unused[:_UNUSED_SHOWN],
         "more_unused": len(unused) > _UNUSED_SHOWN,
         "following": lengths[shown.end_index()][0] if shown.has_next() else "",
         "section_count": len(lengths),
-        "without_recording": production.sections.waiting().count(),
+        "without_recording": waiting,
         "total_s": _total_s(lengths, first),
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,

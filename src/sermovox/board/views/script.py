@@ -9,11 +9,11 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.editing.documents import is_package
+from mastering.editing.roles import ROLES
 from mastering.editing.scripts import (
     COLUMN_SEPARATORS,
     COLUMNS,
     LAYOUTS,
-    ROLES,
     Layout,
     entries,
     rows_of,

@@ -16,6 +16,7 @@ from mastering.tests.signals import noise, speech
 from sermovox import storage
 from sermovox.deliveries.models import Delivery
 from sermovox.deliveries.runs import start_run
+from sermovox.history.changing import undo
 from sermovox.levelling.members import members_of
 from sermovox.productions import order
 from sermovox.productions.models import Section
@@ -285,6 +286,61 @@ class Making(LevelsTestCase):
         self.treat(one, hush="always")
         sounding = Soundings(self.production).of(list(self.production.sections.all()), shipped()["loan-player"])[0]
         self.assertEqual((sounding.treatment.ride, sounding.treatment.hush), ("always", "never"))
+
+
+class Mending(LevelsTestCase):
+    """A check sheet's own button: what has to be allowed, heard first, and the file made again in its place."""
+
+    def prepare(self):
+        super().prepare()
+        self.section = self.bring_in(speech(peak=0.3) + noise(-62, 12))
+        self.file = self.deliver(RETAIL).files.get()
+        self.address = f"/deliveries/files/{self.file.pk}/"
+
+    def press(self):
+        return self.submit(f"{self.address}mend/", {}, shown=self.address)
+
+    def test_it_says_what_it_allows_is_heard_first_and_makes_a_file_that_passes(self):
+        self.assertEqual(self.file.state, "fails")
+        page = self.client.get(self.address)
+        remedy = page.context["remedy"]
+        self.assertRegex(remedy.words, r"^hush of \d+ dB$")
+        self.assertContains(page, f"Allow {remedy.words} and make it again")
+        heard = f"/levels/sections/{self.section.pk}/heard.wav?outlet={RETAIL}&mended"
+        sides = [
+            soundfile.read(io.BytesIO(self.client.get(f"{heard}&side={s}").content))[0] for s in ("before", "after")
+        ]
+        self.assertLess(np.sqrt(np.mean(sides[1][:20000] ** 2)), np.sqrt(np.mean(sides[0][:20000] ** 2)))
+        self.assertEqual(self.section.wishes.hush, "never", "nothing is allowed by listening")
+
+        self.press()
+        self.work()
+        section = Section.objects.get()
+        self.assertEqual((section.wishes.hush, section.wishes.hush_db), ("if needed", remedy.treatment.hush_db))
+        made = Delivery.objects.latest("pk").files.get()
+        self.assertIn(made.state, ("passes", "passes with a remark"))
+        self.file.refresh_from_db()
+        self.assertEqual(self.file.replaced_by, made)
+        self.assertNotContains(self.client.get(self.address), "and make it again")
+
+        undo(self.production)
+        self.assertEqual(Section.objects.get().wishes.hush, "never")
+
+    def test_it_is_offered_where_it_helps_alone(self):
+        quiet = self.bring_in(speech(peak=0.3, seed=9), name="quiet.wav")
+        passing = self.deliver(RETAIL).files.get(section=quiet)
+        self.assertIsNone(self.client.get(f"/deliveries/files/{passing.pk}/").context["remedy"])
+        loud = self.bring_in(speech(peak=0.3) + noise(-28, 12), name="loud.wav")
+        beyond = Delivery.objects.filter(pk=self.deliver(RETAIL).pk).get().files.get(section=loud)
+        self.assertEqual(beyond.state, "fails")
+        self.assertIsNone(self.client.get(f"/deliveries/files/{beyond.pk}/").context["remedy"])
+
+    def test_what_another_window_has_treated_meanwhile_is_not_treated_over(self):
+        page = self.client.get(self.address)
+        self.treat(self.section, hush="if needed", hush_db="18")
+        answer = self.client.post(f"{self.address}mend/", {"seen": page.context["seen"]}, follow=True)
+        self.assertContains(answer, "in another window")
+        self.assertEqual(Delivery.objects.count(), 1)
 
 
 class SpeechAndMusic(AppTestCase):

@@ -8,8 +8,10 @@ import numpy as np
 
 from mastering.tests.signals import noise, speech, written, written_aac
 from sermovox import storage
+from sermovox.history.changing import undo
 from sermovox.productions.models import Production
-from sermovox.recordings.intake import Refused, section_title, shown_name, take_in
+from sermovox.productions.order import remove
+from sermovox.recordings.intake import Refused, shown_name, take_in
 from sermovox.recordings.models import Recording
 from sermovox.ui.tests.base import TUS, AppTestCase
 
@@ -193,5 +195,90 @@ class Naming(AppTestCase):
     def test_shown_names_and_titles(self):
         self.assertEqual(shown_name("a/b/../c.wav"), "c.wav")
         self.assertEqual(shown_name("\x00\x1b[31m.wav"), "[31m.wav")
-        self.assertEqual(section_title("01_the_ford.wav"), "01 the ford")
-        self.assertEqual(section_title(".wav"), ".wav")
+
+    def together(self, *names: str) -> None:
+        """Files that are sent together; the page numbers them as their names are sorted."""
+        for rank, name in enumerate(sorted(names)):
+            path = written(self.folder, speech(seconds=4, seed=len(name) + 7 * rank), name=name)
+            outcome = self.upload(path, batch="one", rank=rank)
+            self.assertEqual((outcome["state"], outcome["said"]), ("here", ""))
+
+    def told(self) -> list[tuple]:
+        return list(self.production.sections.values_list("role", "number", "title"))
+
+    def test_a_book_takes_roles_numbers_titles_and_order_from_its_names_and_gives_them_back(self):
+        self.together("ch 1.wav", "ch 2 - The Ford.wav", "closing credits.wav", "opening credits.wav")
+        read = [
+            ("opening credits", None, "Opening credits"),
+            ("chapter", 1, "Chapter 1"),
+            ("chapter", 2, "The Ford"),
+            ("closing credits", None, "Closing credits"),
+        ]
+        self.assertEqual(self.told(), read)
+        order = self.production.get_absolute_url()
+        page = self.client.get(order)
+        self.assertContains(page, "4 sections took role, number and title from their files’ names")
+        sections = ",".join(map(str, page.context["read_from_names"]))
+        self.client.post(f"{order}change/", {"do": "as-named", "sections": sections})
+        plain = ("ch 1", "ch 2 - The Ford", "closing credits", "opening credits")
+        self.assertEqual(self.told(), [("chapter", None, title) for title in plain])
+        self.assertNotContains(self.client.get(order), "took role")
+        self.client.post(f"{order}change/", {"do": "undo"})
+        self.assertEqual(self.told(), read)
+
+    def test_numbers_of_order_before_the_names_count_more_than_roles(self):
+        self.together("01 sample.wav", "02 opening credits.wav", "03 ch 1.wav")
+        self.assertEqual([role for role, *_ in self.told()], ["sample", "opening credits", "chapter"])
+
+    def test_what_comes_in_runs_goes_on_from_the_last(self):
+        self.together("ep 11 - Fog.wav")
+        self.production.sections.update(treatment={"ride": "always", "noise_s": [0.5, 1.5]})
+        self.upload(written(self.folder, speech(seconds=2), name="tonight.wav"))
+        *_, last = self.production.sections.all()
+        self.assertEqual((last.role, last.number, last.title), ("episode", 12, "tonight"))
+        self.assertEqual(last.treatment, {"ride": "always"}, "where noise is learned is a place in one recording")
+
+
+class ForASection(AppTestCase):
+    """A recording that is sent for one section takes the place of what is there."""
+
+    def prepare(self):
+        super().prepare()
+        self.one = self.bring_in(speech(seconds=4), name="one.wav")
+        self.two = self.bring_in(speech(seconds=4, seed=8), name="two.wav")
+        self.again = written(self.folder, speech(seconds=4, seed=21), name="again.wav")
+
+    def names(self) -> list[str]:
+        return [section.recording.name for section in self.production.sections.all()]
+
+    def test_it_replaces_its_recording_and_one_undo_gives_it_back(self):
+        self.upload(self.again, section=self.two.pk)
+        self.work()
+        self.assertEqual(self.names(), ["one.wav", "again.wav"])
+        self.assertEqual([r.name for r in self.production.recordings.unused()], ["two.wav"])
+        self.assertEqual(undo(self.production).words, "Give “two” again.wav")
+        self.assertEqual(self.names(), ["one.wav", "two.wav"])
+
+    def test_what_is_here_already_is_given_all_the_same_and_the_same_is_told(self):
+        outcome = self.upload(self.folder / "one.wav", section=self.two.pk)
+        self.assertEqual((outcome["said"], self.names()), ("", ["one.wav", "one.wav"]))
+        outcome = self.upload(self.folder / "one.wav", section=self.two.pk)
+        self.assertIn("This is the same file", outcome["said"])
+
+    def test_a_section_that_is_gone_or_of_another_production_is_not_given_anything(self):
+        theirs = Production.objects.create(owner=self.narrator, title="Other")
+        section = theirs.add_section(title="Theirs")
+        self.upload(self.again, section=section.pk)
+        self.assertEqual(self.names(), ["one.wav", "two.wav", "again.wav"])
+        self.assertIsNone(section.recording)
+        later = written(self.folder, speech(seconds=4, seed=30), name="later.wav")
+        begun = self.begin_upload("later.wav", later.stat().st_size, section=self.two.pk)
+        remove(self.production, self.narrator, self.two)
+        self.send(begun["Location"], later.read_bytes(), 0)
+        self.assertEqual(self.names(), ["one.wav", "again.wav", "later.wav"])
+
+    def test_what_is_refused_changes_nothing(self):
+        bad = self.folder / "bad.wav"
+        bad.write_text("Once upon a time")
+        self.assertEqual(self.upload(bad, section=self.two.pk)["state"], "refused")
+        self.assertEqual(self.names(), ["one.wav", "two.wav"])

@@ -22,10 +22,9 @@ from sermovox.ui.tests.running import BrowserTestCase, Running
 class WholeWay(BrowserTestCase):
     def begin(self, title: str) -> None:
         self.page.goto("/")
-        self.page.get_by_role("link", name="Begin a production").click()
-        self.page.get_by_label("Title", exact=True).fill(title)
-        self.page.get_by_label("Author (optional)").fill("Peregrine Vance")
-        self.page.get_by_role("button", name="Begin, then bring in recordings").click()
+        self.page.keyboard.press("n")
+        self.page.keyboard.type(title)
+        self.page.get_by_role("button", name="Begin", exact=True).click()
         expect(self.page.get_by_role("heading", name=title)).to_be_visible()
 
     def bring_in(self, *paths: Path) -> None:

@@ -1,23 +1,9 @@
 // Takes dropped or chosen files and folders, hands them to the worker that sends them, and shows how far each is.
 
+import { droppedFiles, leftOut, sounding } from "./dropped.js";
 import { listen, tell, together } from "./uploads-port.js";
 
-const inOrder = new Intl.Collator(undefined, { numeric: true }).compare;
-const UNSEEN = /^(\.|~|thumbs\.db$|desktop\.ini$)/i;
-const NO_SOUND = /\.(txt|rtf|md|pdf|docx?|odt|epub|csv|tsv|xlsx?|ods|jpe?g|png|gif|webp|tiff?|svg|html?|xml|json|cue|log|zip|7z|rar)$/i;
 const SHOWN_MS = 1500;
-
-// All files below what was dropped; folders are walked through.
-async function filesOf(entry) {
-  if (entry.isFile) return [await new Promise((found, lost) => entry.file(found, lost))];
-  const reader = entry.createReader();
-  const all = [];
-  for (;;) {
-    const some = await new Promise((found, lost) => reader.readEntries(found, lost));
-    if (!some.length) return all;
-    for (const inner of some) if (!UNSEEN.test(inner.name)) all.push(...await filesOf(inner));
-  }
-}
 
 function refresh() {
   // Asked for by the page, not by the rows: those may be on their way to being replaced and would forget it.
@@ -30,6 +16,7 @@ document.addEventListener("alpine:init", () => {
     over: false,
     entries: [],
     leftOut: "",
+    meant: null, // a file that was dropped onto a section: { file, section, title }
     all: { count: 0, share: 0, said: "" },
 
     init() {
@@ -60,23 +47,47 @@ document.addEventListener("alpine:init", () => {
       if (!event.dataTransfer.types.includes("Files")) return;
       event.preventDefault();
       this.over = true;
+      this.mark(event.target.closest("tr[data-section]"));
+    },
+
+    mark(row) {
+      for (const other of document.querySelectorAll("tr.drop-on")) if (other !== row) other.classList.remove("drop-on");
+      row?.classList.add("drop-on");
     },
 
     async drop(event) {
       if (!event.dataTransfer.types.includes("Files")) return;
       event.preventDefault();
       this.over = false;
-      const dropped = [...event.dataTransfer.items].map((item) => item.webkitGetAsEntry?.() ?? item.getAsFile()).filter(Boolean);
-      const files = await Promise.all(dropped.map((entry) => (entry instanceof File ? [entry] : filesOf(entry))));
-      this.take(files.flat());
+      const row = event.target.closest("tr[data-section]");
+      this.mark(null);
+      const { files } = await droppedFiles(event.dataTransfer);
+      if (row && files.length === 1) this.give(files[0], row.dataset.section);
+      else this.take(files);
     },
 
-    take(files) {
-      const seen = files.filter((file) => !UNSEEN.test(file.name));
-      const silent = seen.filter((file) => NO_SOUND.test(file.name)).map((file) => file.name);
-      this.leftOut = silent.length ? `Left out, because there is no sound in such files: ${silent.slice(0, 5).join(", ")}${silent.length > 5 ? ` and ${silent.length - 5} more` : ""}.` : "";
-      const sound = seen.filter((file) => !NO_SOUND.test(file.name)).sort((a, b) => inOrder(a.name, b.name));
-      if (sound.length) tell({ do: "take", address, page: location.pathname, token, batch: crypto.randomUUID(), files: sound });
+    // One file for one section: asked first where that has a recording.
+    give(file, section) {
+      const row = document.querySelector(`tr[data-section="${section}"]`);
+      if (!row?.hasAttribute("data-recorded")) {
+        this.take([file], section);
+        return;
+      }
+      this.meant = { file, section, title: row.querySelector(".title").textContent };
+      this.$nextTick(() => this.$refs.replacing.showModal());
+    },
+
+    // The answer: "replace", "beside" or nothing.
+    answer(said) {
+      const { file, section } = this.meant;
+      this.$refs.replacing.close();
+      if (said) this.take([file], said === "replace" ? section : "");
+    },
+
+    take(files, section = "") {
+      this.leftOut = leftOut(files);
+      const sound = sounding(files);
+      if (sound.length) tell({ do: "take", address, page: location.pathname, token, batch: crypto.randomUUID(), files: sound, section });
     },
 
     tell(what, entry) {

@@ -25,7 +25,7 @@ function showKeys() {
 
 document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
-  if (document.querySelector(".modal.show")) return;
+  if (document.querySelector(".modal.show, dialog[open]")) return;
   if (event.key === "?") {
     event.preventDefault();
     showKeys();

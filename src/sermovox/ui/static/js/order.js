@@ -137,6 +137,7 @@ function move(section, before) {
 const doers = {
   up: (row) => row.previousElementSibling && move(row.dataset.section, row.previousElementSibling.dataset.section),
   down: (row) => row.nextElementSibling && move(row.dataset.section, row.nextElementSibling.nextElementSibling?.dataset.section),
+  bring: (row) => dispatchEvent(new CustomEvent("bring", { detail: row.dataset.section })),
   unpair: (row) => change({ do: "assign", section: row.dataset.section, recording: "" }),
 };
 
@@ -156,8 +157,11 @@ document.addEventListener("click", (event) => {
   const doing = event.target.closest("[data-change-do]");
   if (doing) {
     const section = doing.dataset.changeDo === "add" && rowOf(current) ? current : "";
-    change({ do: doing.dataset.changeDo, section });
+    change({ do: doing.dataset.changeDo, section, ...(doing.dataset.sections ? { sections: doing.dataset.sections } : {}) });
   }
+  const next = event.target.closest("[data-next]")?.dataset.next;
+  if (next === "bring") document.querySelector("[data-bring]").click();
+  if (next === "make") document.querySelector("#make").click();
   const opener = event.target.closest("[data-row-menu]");
   if (opener) {
     current = opener.closest("tr").dataset.section;

@@ -37,6 +37,15 @@ export function tell(message) {
   port.postMessage(message);
 }
 
+// Whether what is sent goes on while the page is left for another one of Sermovox.
+export const outlives = () => lasting;
+
+// Leave for another page of Sermovox without being asked about what is being sent.
+export function leaveFor(address) {
+  staysInside = true;
+  location.assign(address);
+}
+
 export const somethingIsSent = () => localStorage.getItem(MARK) !== null;
 
 // Adds up what is open: how many, how far, and what to say of it.

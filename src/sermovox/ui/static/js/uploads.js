@@ -41,9 +41,9 @@ function changed(entry, facts) {
 }
 
 const commands = {
-  take({ address, page, token, batch, files }) {
+  take({ address, page, token, batch, files, section = "" }) {
     files.forEach((file, rank) => entries.push({
-      id: crypto.randomUUID(), address, page, token, batch, rank, file, name: file.name, size: file.size,
+      id: crypto.randomUUID(), address, page, token, batch, rank, section, file, name: file.name, size: file.size,
       sent: 0, share: 0, speed: 0, marks: [], state: "waiting", said: "waiting",
     }));
     next();
@@ -77,6 +77,7 @@ async function send(entry) {
     headers: { "X-CSRFToken": entry.token },
     metadata: {
       filename: entry.name, batch: entry.batch, rank: String(entry.rank), modified: String(entry.file.lastModified),
+      section: entry.section,
     },
     retryDelays: RETRY_MS,
     storeFingerprintForResuming: false,

@@ -1,0 +1,146 @@
+"""What comes next for a production, in one sentence, and what does it."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from django.urls import reverse
+
+from mastering.outlets.outlet import Outlet
+from sermovox.board.facts import missing_facts
+from sermovox.deliveries.crossings import CHANGED, Board, State
+from sermovox.dispatch.models import Dispatch
+from sermovox.productions.models import Production
+from sermovox.recordings.models import Recording
+
+_MANY = 3
+"""So many sections for each recording that is there make it likely that the recordings are to be cut."""
+
+
+@dataclass(frozen=True)
+class NextStep:
+    """A sentence, and a button or a link that does it. `does` names what the page itself does: "bring" or "make"."""
+
+    said: str
+    label: str = ""
+    address: str = ""
+    does: str = ""
+    pairs: bool = False
+    """Whether it is about what has to be done before anything can be made of the sections that wait."""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How a production stands, as far as what comes next is asked. `sent` tells how far files are on their way."""
+
+    production: Production
+    board: Board
+    outlets: Sequence[Outlet]
+    sections: Sequence[int]
+    waiting: int
+    unused: Sequence[Recording]
+    measuring: int
+    sent: Mapping[int, str]
+
+
+def next_step(now: Standing) -> NextStep:
+    """The first that holds: what has no sound yet, what fails, what is missing, what is to be made, what is to go."""
+    return _without_sound(now) or _failing(now) or _missing(now) or _to_make(now) or _to_send(now)
+
+
+def _without_sound(now: Standing) -> NextStep | None:
+    if not now.sections:
+        return NextStep("Bring in recordings: each becomes a section.", "Bring in recordings", does="bring")
+    if now.measuring:
+        return NextStep(
+            f"{_many(now.measuring, 'recording is', 'recordings are')} being measured; it goes on by itself."
+        )
+    if not now.waiting:
+        return None
+    waits = f"{_many(now.waiting, 'section waits', 'sections wait')} for a recording"
+    ready = [recording for recording in now.unused if recording.ready]
+    if ready and _MANY * len(ready) <= now.waiting:
+        name = f"“{ready[0].name}”" if len(ready) == 1 else f"{len(ready)} long recordings"
+        return NextStep(
+            f"{waits}, and {name} {'is' if len(ready) == 1 else 'are'} used nowhere: cut it on its page.",
+            "Cut it on its page" if len(ready) == 1 else "Cut the first on its page",
+            reverse("cutting:page", args=[ready[0].pk]),
+            pairs=True,
+        )
+    if now.unused:
+        return NextStep(
+            f"{waits}; {_many(len(now.unused), 'recording is', 'recordings are')} used nowhere yet.",
+            "Pair recordings with sections",
+            reverse("productions:pairing", args=[now.production.pk]),
+            pairs=True,
+        )
+    return NextStep(f"{waits}.", "Bring in recordings", does="bring")
+
+
+def _failing(now: Standing) -> NextStep | None:
+    failing = [
+        (outlet, crossing.file_id)
+        for outlet in now.outlets
+        for section in now.sections
+        if (crossing := now.board.at(section, outlet.key)).state == State.FAILS and crossing.file_id
+    ]
+    if not failing:
+        return None
+    files = {file for _, file in failing}
+    outlet, first = failing[0]
+    where = f" for {outlet.title}" if len({each.key for each, _ in failing}) == 1 else ""
+    return NextStep(
+        f"{_many(len(files), 'file fails', 'files fail')}{where}: the check sheet says why, and what mends it.",
+        "See what mends it",
+        reverse("deliveries:check-sheet", args=[first]),
+    )
+
+
+def _missing(now: Standing) -> NextStep | None:
+    missing = next((each for each in missing_facts(now.production, now.outlets) if each.asked), None)
+    if missing is None:
+        return None
+    address = reverse("productions:edit", args=[now.production.pk])
+    said = f"{missing.outlet.title} asks for {missing.asked_in_words}, which is not known yet."
+    return NextStep(said, "Give it", address)
+
+
+def _to_make(now: Standing) -> NextStep | None:
+    if not now.outlets:
+        return NextStep("Tick an outlet at the head of its column, then make its files.")
+    crossings = [now.board.at(section, outlet.key) for outlet in now.outlets for section in now.sections]
+    states = [crossing.state for crossing in crossings]
+    if State.MAKING in states or State.WAITING in states:
+        return NextStep("Files are being made; you can leave the page.")
+    changed, needed = states.count(CHANGED), sum(crossing.needed for crossing in crossings)
+    if changed:
+        since = "it was" if changed == 1 else "they were"
+        said = f"{_many(changed, 'file has', 'files have')} changed since {since} made."
+        return NextStep(said, "Make what is needed", does="make" if needed else "")
+    if needed:
+        for_whom = now.outlets[0].title if len(now.outlets) == 1 else f"{len(now.outlets)} outlets"
+        return NextStep(f"All is there: make the files for {for_whom}.", "Make files", does="make")
+    return None
+
+
+def _to_send(now: Standing) -> NextStep:
+    files = {
+        crossing.file_id
+        for outlet in now.outlets
+        for section in now.sections
+        if (crossing := now.board.at(section, outlet.key)).file_id
+    }
+    address = reverse("dispatch:handing", args=[now.production.pk])
+    if stuck := [file for file in files if now.sent.get(file or 0) == Dispatch.State.STUCK]:
+        address = reverse("dispatch:sent", query={"production": now.production.pk})
+        return NextStep(f"{_many(len(stuck), 'file is', 'files are')} stuck on the way.", "See why", address)
+    if left := len(files - now.sent.keys()):
+        return NextStep(
+            f"{_many(left, 'file passes', 'files pass')} and {'is' if left == 1 else 'are'} to be handed over.",
+            "Hand over",
+            address,
+        )
+    return NextStep("Everything that passes is on its way or has arrived.", "See where it is", address)
+
+
+def _many(count: int, one: str, more: str) -> str:
+    return f"1 {one}" if count == 1 else f"{count} {more}"

@@ -1,0 +1,20 @@
+// Buttons that play a short stretch, one at a time; pressed again, they stop it.
+
+const sound = new Audio();
+let pressed = null;
+
+function settle() {
+  for (const button of document.querySelectorAll("[data-hear-this]")) button.setAttribute("aria-pressed", String(button === pressed));
+}
+
+document.addEventListener("click", (event) => {
+  const button = event.target.closest("[data-hear-this]");
+  if (!button) return;
+  sound.pause();
+  pressed = pressed === button ? null : button;
+  settle();
+  if (!pressed) return;
+  sound.src = button.dataset.hearThis;
+  sound.play().catch(() => { pressed = null; settle(); });
+});
+for (const name of ["ended", "error"]) sound.addEventListener(name, () => { pressed = null; settle(); });
