@@ -21,6 +21,7 @@ from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.kind import OF_DELIVERY, Foreseen, Missed
 from mastering.outlets.rules.levels import (
     CONSISTENCY,
+    HUSH_MORE_DB,
     INTEGRATED,
     LOUDNESS_RANGE,
     LOUDNESS_RULES,
@@ -45,8 +46,6 @@ _INSIDE_DB = 0.5
 """How far inside the edge of a range a level is put: encoding moves it by hundredths."""
 _NOISE_INSIDE_DB = 0.1
 """Encoding moves a noise floor by less (measured on speech at 128 kbit/s)."""
-_HUSH_MORE_DB = 1.0
-"""How much further than just enough noise is lowered: hush lands within 2 dB of what is wanted, mostly within half."""
 _WORTH_RIDING = 0.2
 """What ride has to bring rules nearer by, LU or dB, to be worth its moving of the voice."""
 _HEAVY_LIMITING_DB = 6.0
@@ -122,7 +121,7 @@ def plan_levels(
                 ride_would = _ride_would(ridden.unmet)
     excess_db = best.unmet.get(NOISE_FLOOR, 0.0)
     if excess_db and treatment.hush == NEEDED:
-        wanted_db = min(best.hush_db + excess_db + _HUSH_MORE_DB, treatment.hush_db)
+        wanted_db = min(best.hush_db + excess_db + HUSH_MORE_DB, treatment.hush_db)
         best = planner.attempt(ride=best.ride, hush_db=wanted_db)
     return planner.settled(best, ride_would, known)
 

@@ -1,5 +1,6 @@
 """Rules about levels: what is measured of the sound, what a plan predicts of it, and what it says where it misses."""
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
@@ -23,6 +24,8 @@ INTEGRATED, RMS, RMS_AES17, LOUDNESS_RANGE = "integrated_lufs", "rms_dbfs", "rms
 SAMPLE_PEAK, TRUE_PEAK, NOISE_FLOOR = "sample_peak_dbfs", "true_peak_dbtp", "noise_floor_dbfs"
 HEAD, TAIL = "head_s", "tail_s"
 CONSISTENCY = "consistency_lu"
+HUSH_MORE_DB = 1.0
+"""How much further than just enough noise is lowered: hush lands within 2 dB of what is wanted, mostly within half."""
 """How far a file may lie from the middle of its delivery; in a plan, the range of loudness that follows from it."""
 LOUDNESS_RULES = (INTEGRATED, RMS, RMS_AES17)
 PEAK_RULES = (SAMPLE_PEAK, TRUE_PEAK)
@@ -104,7 +107,7 @@ def _missed_noise(missed: Missed) -> str:
     told = f"After {change}{hushed}, its noise floor is at {figure:.1f} dBFS; the outlet allows {allowed:g}."
     if missed.low:
         return f"{told} {missed.low}"
-    wanted_db = int(hush_db + missed.by) + 1
+    wanted_db = math.ceil(hush_db + missed.by + HUSH_MORE_DB)
     if wanted_db <= missed.most_hush_db:
         return f"{told} Hush of {wanted_db} dB or a quieter room would do."
     return f"{told} That is {missed.by:.1f} dB too much, more than hush can take: the room has to be quieter."
