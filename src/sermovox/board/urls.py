@@ -9,6 +9,7 @@ urlpatterns = [
     path("", productions.production_list, name="list"),
     path("productions/new/", productions.new, name="new"),
     path("productions/begin/", productions.begin, name="begin"),
+    path("productions/<int:pk>/shelve/", productions.shelve, name="shelve"),
     path("productions/<int:pk>/another/", productions.another, name="another"),
     path("productions/<int:pk>/", running_order.running_order, name="running-order"),
     path("productions/<int:pk>/rows/", running_order.rows, name="rows"),

@@ -5,6 +5,7 @@ from collections.abc import Iterable
 
 from django.conf import settings
 from django.contrib import messages
+from django.core.paginator import Paginator
 from django.db.models import Count, Q
 from django.http import FileResponse, Http404, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
@@ -40,6 +41,7 @@ from sermovox.ui.templatetags.figures import MARKS
 
 State = FinishedFile.State
 _LARGEST_MAP_BYTES = 8 << 20
+_A_PAGE = 100
 _DELIVERIES = Delivery.objects.select_related("production")
 _FILES = FinishedFile.objects.select_related("delivery__production", "recording")
 
@@ -54,7 +56,8 @@ def delivery_list(request):
             fail_count=Count("files", filter=Q(files__state__in=[State.FAILS, State.REFUSED])),
         )
     )
-    return render(request, "deliveries/list.html", {"deliveries": deliveries[:100]})
+    page = Paginator(deliveries, _A_PAGE).get_page(request.GET.get("page"))
+    return render(request, "deliveries/list.html", {"page": page})
 
 
 @require_POST

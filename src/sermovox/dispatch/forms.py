@@ -99,6 +99,7 @@ class OfForm(forms.Form):
 
 class DueForm(forms.Form):
     due_on = forms.DateField(required=False)
+    client = forms.CharField(required=False, max_length=100)
 
 
 class SendForm(forms.Form):

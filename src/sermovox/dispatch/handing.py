@@ -53,7 +53,7 @@ class Owing:
     @property
     def is_late(self) -> bool:
         promise = self.promise
-        return promise is not None and promise.kept_at is None and promise.due_on < timezone.localdate()
+        return promise is not None and promise.is_late
 
     @property
     def unheard(self) -> int:
@@ -107,5 +107,6 @@ def promised(user) -> list[Owing]:
     """What is promised and has not arrived yet, the most urgent first."""
     known = outlets_of(user)
     promises = Promise.objects.filter(production__owner=user, production__deleted_at=None, kept_at=None)
+    promises = promises.exclude(due_on=None)
     open_ones = [each for each in promises.select_related("production") if each.outlet_key in known]
     return [row for each in open_ones if not (row := owing(each.production, known[each.outlet_key])).is_done]

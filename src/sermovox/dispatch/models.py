@@ -233,11 +233,12 @@ class Dispatch(models.Model):
 
 
 class Promise(models.Model):
-    """By which day an outlet is to have what is made of a production for it; kept once all of it was there."""
+    """Who wants what is made of a production for an outlet, and by which day; kept once all of it was there."""
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="promises")
     outlet_key = models.SlugField(max_length=60)
-    due_on = models.DateField()
+    client = models.CharField(max_length=100, blank=True)
+    due_on = models.DateField(null=True)
     kept_at = models.DateTimeField(null=True)
 
     class Meta:
@@ -246,6 +247,10 @@ class Promise(models.Model):
 
     def __str__(self) -> str:
         return f"{self.production} to {self.outlet_key} by {self.due_on}"
+
+    @property
+    def is_late(self) -> bool:
+        return self.kept_at is None and self.due_on is not None and self.due_on < timezone.localdate()
 
 
 class Heard(models.Model):

@@ -93,13 +93,13 @@ def _begun(request, row: Owing) -> Dispatch | None:
 
 @require_POST
 def promise(request, production_id: int, key: str):
-    """Note by which day an outlet is to have a production, or that there is none."""
+    """Note for whom a production is at an outlet and by which day, or that nothing is promised."""
     same = {"production": owned(request, Production.objects, pk=production_id), "outlet_key": _mine(request, key).key}
     form = DueForm(request.POST)
     if not form.is_valid():
         return HttpResponse("This is no day.", status=400)
-    if form.cleaned_data["due_on"]:
-        Promise.objects.update_or_create(**same, defaults={"due_on": form.cleaned_data["due_on"], "kept_at": None})
+    if any(form.cleaned_data.values()):
+        Promise.objects.update_or_create(**same, defaults=form.cleaned_data | {"kept_at": None})
     else:
         Promise.objects.filter(**same).delete()
     return redirect("dispatch:handing", production_id)

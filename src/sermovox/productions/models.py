@@ -73,7 +73,9 @@ class ProductionManager(_Productions):
 
 
 class Production(models.Model):
-    """One book, series or set of lines. A deleted one lies in the bin, with all that is its, since `deleted_at`."""
+    """One book, series or set of lines. One that is done with stands on the shelf since `shelved_at`; a deleted one
+    lies in the bin, with all that is its, since `deleted_at`.
+    """
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="productions")
     key = models.SlugField(max_length=80, unique=True, editable=False)
@@ -95,6 +97,7 @@ class Production(models.Model):
     last_outlets = models.JSONField(default=list, editable=False)
     begun_like = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, editable=False, related_name="+")
     created_at = models.DateTimeField(auto_now_add=True)
+    shelved_at = models.DateTimeField(null=True, editable=False)
     deleted_at = models.DateTimeField(null=True, editable=False)
 
     objects = ProductionManager()

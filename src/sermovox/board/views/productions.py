@@ -6,16 +6,18 @@ from collections import Counter
 from django.contrib import messages
 from django.core.paginator import Paginator
 from django.db import transaction
-from django.db.models import Count, Q
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils import timezone
+from django.utils.http import urlencode
 from django.views.decorators.http import require_POST
 
-from mastering.tagging.artwork import FORMATS, ArtworkFacts, obstacles, remarks
+from mastering.tagging.artwork import FORMATS, ArtworkFacts, ArtworkRule, obstacles, remarks
 from mastering.tagging.image_types import mime_of
 from sermovox import storage
 from sermovox.board.facts import missing_facts
+from sermovox.board.finding import ORDERS, productions_found, with_hits
 from sermovox.board.forms import NewForm, ProductionForm, SectionForm
 from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.history.changing import changing
@@ -28,18 +30,53 @@ from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
 _TALLIES_WITHIN_S = 0.5
 _CHANGES_A_PAGE = 200
+_PRODUCTIONS_A_PAGE = 50
+_THUMB = ArtworkRule(at_least_px=1, at_most_px=120, at_most_bytes=40_000, source="")
 
 
 def production_list(request):
-    productions = Production.objects.of(request.user).annotate(
-        section_count=Count("sections", filter=Q(sections__removed=False))
-    )
-    for production in productions:
+    """Productions, those that are due first; `?q=` looks for words in all they hold, `?shelf` shows those put away."""
+    words, asked = request.GET.get("q", "")[:200], request.GET.get("order", request.session.get("order", ""))
+    order = asked if asked in ORDERS else "due"
+    if "order" in request.GET:
+        request.session["order"] = order
+    shelf = "shelf" in request.GET
+    every = productions_found(request.user, words, order, shelved=shelf)
+    page = Paginator(every, _PRODUCTIONS_A_PAGE).get_page(request.GET.get("page"))
+    for production in page.object_list:
         production.owner = request.user
     until = time.monotonic() + _TALLIES_WITHIN_S
     # Whatever is not counted by then comes when the page is seen.
-    rows = [{"production": p, "tally": _tally(p) if time.monotonic() < until else None} for p in productions]
-    return render(request, "board/list.html", {"productions": rows})
+    rows = [
+        {"found": each, "production": each.production, "tally": _counted(each.production, until)}
+        for each in with_hits(page.object_list, request.user, words)
+    ]
+    context = {
+        "rows": rows,
+        "page": page,
+        "words": words,
+        "order": order,
+        "orders": ORDERS,
+        "shelf": shelf,
+        "shelved": Production.objects.of(request.user).exclude(shelved_at=None).count(),
+        "asked": urlencode({"q": words, "order": order} | ({"shelf": ""} if shelf else {})),
+    }
+    return render(request, "board/list.html", context)
+
+
+def _counted(production: Production, until: float) -> Counter | None:
+    return _tally(production) if time.monotonic() < until else None
+
+
+@require_POST
+def shelve(request, pk: int):
+    """Put a production on the shelf, where it is out of the way, or take it back."""
+    production = owned(request, Production.objects, pk=pk)
+    production.shelved_at = None if production.shelved_at else timezone.now()
+    production.save(update_fields=["shelved_at"])
+    done = "is on the shelf" if production.shelved_at else "is back in hand"
+    messages.success(request, f"“{production.title}” {done}. Nothing of it was changed.")
+    return redirect("productions:list")
 
 
 def tally(request, pk: int):
@@ -82,12 +119,15 @@ def _own(request) -> Production:
 
 
 def artwork(request, pk: int):
-    """The picture as it came, or, with `?for=`, as an outlet gets it."""
+    """The picture as it came, or, with `?for=`, as an outlet gets it; with `?small`, to stand beside a title."""
     production = owned(request, Production.objects, pk=pk)
     if not production.artwork_sha256:
         raise Http404
     outlet = outlets_of(request.user).get(request.GET.get("for", ""))
-    if outlet is None or outlet.artwork is None:
+    small = "small" in request.GET and production.picture_for(_THUMB)
+    if small:
+        picture = small
+    elif outlet is None or outlet.artwork is None:
         picture = storage.picture(production.artwork_sha256)
     else:
         picture = production.picture_for(outlet.artwork)

@@ -207,6 +207,7 @@ def _rows(production: Production, page: str | None) -> dict:
         "next": next_step(Standing(production, board, asked, keys, waiting, unused, measuring, sent)),
         "production": production,
         "outlets": outlets,
+        "outlet_titles": tuple(outlet.title for outlet in outlets),
         "rows": found,
         "page": shown,
         "moving": moving,

@@ -118,23 +118,27 @@ def first_sentence(text: str) -> str:
 
 
 @register.simple_tag
-def crossings(cells: tuple[tuple[str, str, str, str, str], ...]) -> str:
-    """A row's cells under the outlets: (outlet's key, state, the same in words, address or "", how done it is)."""
-    return _crossings(cells)
+def crossings(cells: tuple[tuple[str, str, str, str, str], ...], section: str, outlets: tuple[str, ...]) -> str:
+    """A row's cells under the outlets: (outlet's key, state, the same in words, address or "", how done it is), with
+    the titles of section and outlets, by which marks are called for those who do not see where they stand.
+    """
+    return _crossings(cells, section, outlets)
 
 
 @lru_cache(maxsize=4096)
-def _crossings(cells) -> str:
+def _crossings(cells, section: str, outlets: tuple[str, ...]) -> str:
     return format_html_join(
         "",
-        '<td class="crossing" data-outlet="{}" data-done="{}">{}</td>',
+        '<td class="crossing" data-outlet="{}" data-done="{}" data-label="{}">{}</td>',
         (
             (
                 key,
                 done,
-                format_html('<a href="{}">{}</a>', address, mark(state, words)) if address else mark(state, words),
+                outlet,
+                format_html('<a href="{}">{}</a>', address, sign) if address else sign,
             )
-            for key, state, words, address, done in cells
+            for (key, state, words, address, done), outlet in zip(cells, outlets, strict=True)
+            if (sign := mark(state, f"{words}, {section}, {outlet}"))
         ),
     )
 

@@ -59,9 +59,16 @@ class Command(BaseCommand):
         book = self._production(narrator, BOOK, BOOK_SECTIONS)
         book.set_artwork(book_cover())
         self._deliver(book, "audiobook-retail", "single-file-audiobook", columns=BOOK_OUTLETS)
-        for production, key, days in ((programme, "radio-playout", 2), (book, "volunteer-archive", 21)):
+        promises = (
+            (programme, "radio-playout", 2, "Skerrow Sound"),
+            (book, "volunteer-archive", 21, "Larkfield Library"),
+        )
+        for production, key, days, client in promises:
             Promise.objects.create(
-                production=production, outlet_key=key, due_on=timezone.localdate() + timedelta(days=days)
+                production=production,
+                outlet_key=key,
+                client=client,
+                due_on=timezone.localdate() + timedelta(days=days),
             )
         go_on.enqueue(book.pk)
         self._lines(narrator)

@@ -36,6 +36,7 @@ document.addEventListener("keydown", (event) => {
   const element = [...document.querySelectorAll("[data-key]")].find((e) => e.dataset.key === event.key && !e.disabled);
   if (!element) return;
   event.preventDefault();
-  element.click();
+  if (element.matches("input[type=search]")) element.select();
+  else element.click();
 });
 document.querySelector("[data-show-keys]")?.addEventListener("click", showKeys);
