@@ -3,19 +3,25 @@
 import argparse
 import os
 import sys
+from collections.abc import Sequence
 from importlib import import_module
+from importlib.metadata import version
+from pathlib import Path
+from typing import NoReturn
 
+from mastering import VERSION
 from mastering.errors import MasteringError
-from sermovox.terminal import COMMANDS
+from sermovox.terminal import COMMANDS, EXAMPLES
 from sermovox.terminal.said import complain, put_in_order
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run one command. Returns the exit status: 0 all well, 1 a rule fails or a file cannot be used."""
-    options = _parsed(sys.argv[1:] if arguments is None else arguments)
-    if "as_given" in options:
-        put_in_order(options)
+    given = sys.argv[1:] if arguments is None else arguments
     try:
+        options = parser(given[:1]).parse_args(given)
+        if "as_given" in options:
+            put_in_order(options)
         return options.run(options)
     except MasteringError as error:
         return complain(error)
@@ -29,16 +35,38 @@ def main(arguments: list[str] | None = None) -> int:
         return 130
 
 
-def _parsed(arguments: list[str]) -> argparse.Namespace:
-    parser = argparse.ArgumentParser(prog="sermovox", description="Make and prove spoken-word files.")
-    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+class _Parser(argparse.ArgumentParser):
+    """One that knows why a file's name is taken for an option."""
+
+    _given: Sequence[str] = ()
+
+    def parse_known_args(self, args=None, namespace=None):
+        self._given = list(args or ())
+        return super().parse_known_args(args, namespace)
+
+    def error(self, message: str) -> NoReturn:
+        dashed = [each for each in self._given if each.startswith("-") and Path(each).exists()]
+        if dashed:
+            message += (
+                f". A name that begins with “-” is taken for an option: write ./{dashed[0]}, or -- before all names"
+            )
+        super().error(message)
+
+
+def parser(asked: list[str]) -> argparse.ArgumentParser:
+    """What understands the command line; of the commands only those that are asked for are read."""
+    whole = _Parser(prog="sermovox", description="Make and prove spoken-word files.")
+    said = f"sermovox {version('sermovox')} (core {VERSION})"
+    whole.add_argument("--version", action="version", version=said)
+    commands = whole.add_subparsers(required=True, metavar="COMMAND")
     for name, words in COMMANDS.items():
-        command = commands.add_parser(name, help=words)
-        if arguments[:1] == [name]:
+        example = f"example: {EXAMPLES[name]}"
+        command = commands.add_parser(name, help=words, description=f"{words[0].upper()}{words[1:]}.", epilog=example)
+        if name in asked:
             module = import_module(f"sermovox.terminal.{name}")
             module.add_arguments(command)
-            command.set_defaults(run=module.run)
-    return parser.parse_args(arguments)
+            command.set_defaults(run=module.run, parser=parser)
+    return whole
 
 
 if __name__ == "__main__":

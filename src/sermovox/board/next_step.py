@@ -30,7 +30,9 @@ class NextStep:
 
 @dataclass(frozen=True)
 class Standing:
-    """How a production stands, as far as what comes next is asked. `sent` tells how far files are on their way."""
+    """How a production stands, as far as what comes next is asked. `sent` tells how far files are on their way; `unused`
+    may be the first of `unused_count` recordings.
+    """
 
     production: Production
     board: Board
@@ -38,6 +40,7 @@ class Standing:
     sections: Sequence[int]
     waiting: int
     unused: Sequence[Recording]
+    unused_count: int
     measuring: int
     sent: Mapping[int, str]
 
@@ -50,30 +53,33 @@ def next_step(now: Standing) -> NextStep:
 def _without_sound(now: Standing) -> NextStep | None:
     if not now.sections:
         return NextStep("Bring in recordings: each becomes a section.", "Bring in recordings", does="bring")
+    if now.waiting and now.unused and _MANY * now.unused_count > now.waiting:
+        return NextStep(
+            f"{_waits(now)}; {_many(now.unused_count, 'recording is', 'recordings are')} used nowhere yet.",
+            "Pair recordings with sections",
+            reverse("productions:pairing", args=[now.production.pk]),
+            pairs=True,
+        )
     if now.measuring:
         return NextStep(
             f"{_many(now.measuring, 'recording is', 'recordings are')} being measured; it goes on by itself."
         )
     if not now.waiting:
         return None
-    waits = f"{_many(now.waiting, 'section waits', 'sections wait')} for a recording"
     ready = [recording for recording in now.unused if recording.ready]
-    if ready and _MANY * len(ready) <= now.waiting:
+    if ready:
         name = f"“{ready[0].name}”" if len(ready) == 1 else f"{len(ready)} long recordings"
         return NextStep(
-            f"{waits}, and {name} {'is' if len(ready) == 1 else 'are'} used nowhere: cut it on its page.",
+            f"{_waits(now)}, and {name} {'is' if len(ready) == 1 else 'are'} used nowhere: cut it on its page.",
             "Cut it on its page" if len(ready) == 1 else "Cut the first on its page",
             reverse("cutting:page", args=[ready[0].pk]),
             pairs=True,
         )
-    if now.unused:
-        return NextStep(
-            f"{waits}; {_many(len(now.unused), 'recording is', 'recordings are')} used nowhere yet.",
-            "Pair recordings with sections",
-            reverse("productions:pairing", args=[now.production.pk]),
-            pairs=True,
-        )
-    return NextStep(f"{waits}.", "Bring in recordings", does="bring")
+    return NextStep(f"{_waits(now)}.", "Bring in recordings", does="bring")
+
+
+def _waits(now: Standing) -> str:
+    return f"{_many(now.waiting, 'section waits', 'sections wait')} for a recording"
 
 
 def _failing(now: Standing) -> NextStep | None:

@@ -11,7 +11,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rulesheets import written
 from sermovox import storage
 from sermovox.limits import is_short
-from sermovox.outlets.models import KEPT_FOR, FileCheck
+from sermovox.outlets.models import FileCheck
 from sermovox.outlets.tasks import check_file
 from sermovox.queue import enqueue_once
 
@@ -19,9 +19,7 @@ _ARRIVES_WITHIN = timedelta(hours=1)
 
 
 def begin(user, outlet: Outlet, files: Iterable, content_kind: str) -> None:
-    """Keep uploaded files until they are checked, and queue that. What was found long ago is forgotten."""
-    for old in FileCheck.objects.filter(created_at__lt=timezone.now() - KEPT_FOR):
-        old.delete()
+    """Keep uploaded files until they are checked, and queue that."""
     batch, text = uuid.uuid4(), written(outlet)
     for file in files:
         facts = {"owner": user, "batch": batch, "outlet_key": outlet.key, "toml": text}

@@ -2,7 +2,6 @@
 
 import uuid
 from collections.abc import Iterable
-from datetime import timedelta
 
 from django.conf import settings
 from django.db import models, transaction
@@ -13,6 +12,7 @@ from django.utils.text import slugify
 from mastering.naming.patterns import plain
 from mastering.outlets.findings import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet
+from mastering.outlets.reports import Checked
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from sermovox import storage
 from sermovox.progress import seconds_left
@@ -20,8 +20,6 @@ from sermovox.progress import seconds_left
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
 _MOST_STARTS = 3
-KEPT_FOR = timedelta(days=1)
-"""How long the findings about a file from anywhere are shown."""
 
 
 class RuleSheetQuerySet(models.QuerySet):
@@ -104,14 +102,15 @@ class FileCheckQuerySet(models.QuerySet):
         return self.filter(state__in=(FileCheck.State.WAITING, FileCheck.State.CHECKING))
 
     def last_batch(self, user, outlet_key: str) -> "FileCheckQuerySet":
-        """The files a person last held against an outlet, as long as they are shown."""
-        own = self.filter(owner=user, outlet_key=outlet_key, created_at__gt=timezone.now() - KEPT_FOR)
+        """The files a person last held against an outlet."""
+        own = self.filter(owner=user, outlet_key=outlet_key)
         last = own.order_by("-pk").values_list("batch", flat=True).first()
         return own.filter(batch=last) if last else self.none()
 
 
 class FileCheck(models.Model):
-    """A file from anywhere and what an outlet says of it. The file itself goes as soon as that is known.
+    """A file from anywhere and what an outlet says of it. The file itself goes as soon as that is known; what was found
+    stays until somebody deletes it.
 
     `toml` is the outlet as it was, `said` why nothing could be found out.
     """
@@ -157,6 +156,15 @@ class FileCheck(models.Model):
     @property
     def seconds_left(self) -> float | None:
         return seconds_left(self.started_at, self.share)
+
+    def as_checked(self) -> Checked:
+        """The same for a report."""
+        verdict = self.state if self.said else self.verdict
+        return Checked(self.name, verdict, self.findings, self.figures, self.said)
+
+    @property
+    def worst(self) -> str:
+        return self.as_checked().worst
 
     @property
     def failing(self) -> int:

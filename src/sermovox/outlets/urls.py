@@ -18,6 +18,11 @@ urlpatterns = [
     path("<slug:key>/remove/", views.remove, name="remove"),
     path("<slug:key>/check/", views.check_files, name="check"),
     path("<slug:key>/checked/", views.checked, name="checked"),
+    *(
+        path(f"<slug:key>/checked/<uuid:batch>/report.{each}", views.report, {"ending": each}, name=f"report-{each}")
+        for each in ("html", "txt", "csv", "json")
+    ),
+    path("<slug:key>/checked/<uuid:batch>/delete/", views.check_delete, name="check-delete"),
     path("<slug:key>/checked/cancel/", views.check_cancel, name="check-cancel"),
     path("<slug:key>/rules/<str:name>/", views.rule, name="rule"),
 ]

@@ -1,10 +1,13 @@
 """Rule sheets: read, written, copied, compared, exchanged; and files from anywhere held against them."""
 
+import uuid
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
 from django.conf import settings
 from django.contrib import messages
+from django.db.models import Count, Max
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.http import content_disposition_header
@@ -14,6 +17,7 @@ from django.views.decorators.http import require_POST
 from mastering.audio.encodings import Encoding
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
+from mastering.outlets import reports
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import LARGEST_TOML, parse, shipped, with_rule, without_rule, written
@@ -208,8 +212,35 @@ def check_files(request, key: str):
     return render(request, "outlets/_checked.html", _checks(request, outlet) | {"refused": refused})
 
 
+def report(request, key: str, batch, ending: str):
+    """What was found in files that came in together, for whoever sent them."""
+    checks = list(FileCheck.objects.filter(owner=request.user, outlet_key=key, batch=batch))
+    if not checks:
+        raise Http404
+    outlet, files = parse(checks[0].toml), [each.as_checked() for each in checks if not each.is_under_way]
+    kind, text = {
+        "html": ("text/html", lambda: reports.as_html(outlet, files)),
+        "txt": ("text/plain", lambda: reports.as_text(outlet, files)),
+        "csv": ("text/csv", lambda: reports.as_csv(files)),
+        "json": ("application/json", lambda: reports.as_json(outlet, files)),
+    }[ending]
+    response = HttpResponse(text(), content_type=f"{kind}; charset=utf-8")
+    name = f"checked-{key}-{checks[0].created_at:%Y-%m-%d}.{ending}"
+    response["Content-Disposition"] = content_disposition_header(ending != "txt", name) or ""
+    return response
+
+
+@require_POST
+def check_delete(request, key: str, batch):
+    """Delete what was found in files that came in together."""
+    for each in FileCheck.objects.filter(owner=request.user, outlet_key=key, batch=batch):
+        each.delete()
+    messages.success(request, "What was found is deleted.")
+    return redirect("outlets:sheet", key)
+
+
 def checked(request, key: str):
-    """How far the files are that were last held against an outlet, and what was found."""
+    """How far the files are that were last held against an outlet, or came in with `?batch=`, and what was found."""
     return render(request, "outlets/_checked.html", _checks(request, _mine(request, key)))
 
 
@@ -222,13 +253,28 @@ def check_cancel(request, key: str):
     return render(request, "outlets/_checked.html", _checks(request, outlet))
 
 
+def _batch_of(request) -> uuid.UUID | None:
+    """Which files that came in together are asked for, if any."""
+    with suppress(ValueError):
+        return uuid.UUID(request.GET.get("batch", ""))
+    return None
+
+
 def _checks(request, outlet: Outlet) -> dict:
-    checks = list(FileCheck.objects.last_batch(request.user, outlet.key))
+    own = FileCheck.objects.filter(owner=request.user, outlet_key=outlet.key)
+    batch = _batch_of(request)
+    checks = list(own.filter(batch=batch) if batch else FileCheck.objects.last_batch(request.user, outlet.key))
     done = [each for each in checks if not each.is_under_way]
     return {
         "outlet": outlet,
         "under_way": [each for each in checks if each.is_under_way],
         "checks": sorted(done, key=lambda each: (not each.said, -each.failing)),
+        "told": reports.told([each.as_checked() for each in done]) if done else "",
+        "batch": checks[0].batch if checks else None,
+        "earlier": own.exclude(batch__in=[each.batch for each in checks[:1]])
+        .values("batch")
+        .annotate(count=Count("pk"), last=Max("created_at"))
+        .order_by("-last"),
     }
 
 

@@ -21,5 +21,30 @@ COMMANDS = {
     "outlets": "list the outlets, or write one's rule sheet as TOML",
     "start": "start the web application and its workers",
     "demo": "start the demonstration",
+    "completion": "print what lets bash, zsh or fish complete these commands",
 }
 """What each does, by its name, which is that of its module; only the one that is asked for is read."""
+EXAMPLES = {
+    "measure": "sermovox measure takes/*.wav --json",
+    "check": "sermovox check finished/*.mp3 --outlet audiobook-retail --reports sheets",
+    "make": "sermovox make takes/*.wav --outlet audiobook-retail --out finished",
+    "plan": "sermovox plan takes/*.wav --outlet audiobook-retail --hush if-needed",
+    "tags": "sermovox tags finished/*.mp3 --outlet podcast-host --fact author='Ada Fenn' --write",
+    "pauses": "sermovox pauses session.wav --sections 12 > marks.txt",
+    "marks": "sermovox marks session.wav --from marks.txt --copy marked.wav",
+    "cut": "sermovox cut session.wav --marks marks.txt --out chapters",
+    "add": "sermovox add takes/*.wav --production the-salt-road",
+    "productions": "sermovox productions",
+    "backup": "sermovox backup /mnt/disk/sermovox",
+    "restore": "sermovox restore /mnt/disk/sermovox",
+    "send": "sermovox send 12 --to podcast-host",
+    "reach": "sermovox reach podcast-host",
+    "receipts": "sermovox receipts --json",
+    "verify": "sermovox verify",
+    "rename": "sermovox rename map.csv --in finished",
+    "outlets": "sermovox outlets audiobook-retail > mine.toml",
+    "start": "sermovox start --port 8080",
+    "demo": "sermovox demo",
+    "completion": "sermovox completion bash > ~/.local/share/bash-completion/completions/sermovox",
+}
+"""A line for each that does something with it."""

@@ -1,13 +1,17 @@
 """Finished files held against an outlet."""
 
 import argparse
+import sys
+from pathlib import Path
 
 from mastering.editing.tables import write_table
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check
 from mastering.outlets.findings import FAIL
+from mastering.outlets.reports import Checked, write_reports
 from mastering.tagging.carried import read_carried
 from sermovox.terminal.said import (
+    Summary,
     complain,
     outlet_of,
     print_json,
@@ -15,6 +19,7 @@ from sermovox.terminal.said import (
     row_of,
     takes_files,
     takes_outlet,
+    takes_quiet,
 )
 from sermovox.terminal.several import measured, takes_jobs
 
@@ -25,26 +30,37 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_files(command)
     takes_outlet(command)
     takes_jobs(command)
+    takes_quiet(command)
     command.add_argument("--csv", action="store_true", help="as CSV, one line for each rule of each file")
+    command.add_argument(
+        "--reports", type=Path, metavar="DIR", help="a folder for a report: a page, the text of a mail, CSV and JSON"
+    )
 
 
 def run(options) -> int:
     outlet = outlet_of(options.outlet)
-    rows, status = [], 0
+    rows, sheets, status = [], [], 0
+    summary = Summary("checked", options.files)
     for path, found in measured(options.files, options.jobs):
         if isinstance(found, MasteringError):
-            status = complain(found, path)
+            status, summary.refused = complain(found, path), summary.refused + 1
+            sheets.append(Checked(path.name, "cannot be checked", said=str(found)))
             continue
         sheet = check(found, outlet, content_kind=options.content, carried=read_carried(path), name=path.name)
         if sheet.verdict == FAIL:
             status = 1
         rows.append(row_of(path, found, sheet))
-        if not (options.json or options.csv):
+        summary.add(path, sheet.verdict)
+        sheets.append(Checked(path.name, sheet.verdict, sheet.as_list(), found.figures()))
+        if not (options.json or options.csv) and (sheet.verdict == FAIL or not options.quiet):
             print_sheet(path, sheet, ())
     if options.csv:
         print(write_table(_SHEET_COLUMNS, _sheet_lines(rows)), end="")
     elif options.json:
         print_json(rows)
+    if options.reports:
+        print(f"The reports are in {write_reports(options.reports, outlet, sheets)}.", file=sys.stderr)
+    summary.tell()
     return status
 
 

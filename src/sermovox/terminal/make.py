@@ -26,6 +26,7 @@ from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter, one_after_another
 from mastering.tagging.markers import read_markers
 from sermovox.terminal.said import (
+    Summary,
     complain,
     outlet_of,
     print_json,
@@ -33,6 +34,7 @@ from sermovox.terminal.said import (
     row_of,
     takes_files,
     takes_outlet,
+    takes_quiet,
     time_left,
 )
 from sermovox.terminal.shared import facts_given, plans_of, takes_facts, takes_treatment, treatment_of
@@ -45,6 +47,7 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_outlet(command, several=True)
     takes_treatment(command)
     takes_facts(command)
+    takes_quiet(command)
     command.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the finished files")
     command.add_argument("--names", metavar="PATTERN", help="pattern for the names (default: the outlet's)")
     command.add_argument(
@@ -64,42 +67,55 @@ def run(options) -> int:
     folders = {each.key: options.out / each.key if len(outlets) > 1 else options.out for each in outlets}
     for folder in folders.values():
         folder.mkdir(parents=True, exist_ok=True)
-    existing = _Existing(options.existing)
     plans = {
         outlet.key: dict(plans_of(options, outlet, treatment))
         for outlet in outlets
         if (treatment.together or outlet.compares_files) and not outlet.joined
     }
+    summary = Summary("made", options.files)
+    try:
+        return _made(options, works, outlets, folders, plans, pictures, treatment, summary)
+    except KeyboardInterrupt:
+        print(file=sys.stderr)
+        summary.tell(stopped=True)
+        raise
+
+
+def _made(options, works, outlets, folders, plans, pictures, treatment, summary: Summary) -> int:
+    """Make all of it, and tell how it went. Returns the exit status."""
+    existing = _Existing(options.existing)
     rows, status = [], 0
-    for work in works:
+    for done, work in enumerate(works):
         orders = []
         for outlet in (outlet for outlet in outlets if outlet.key in work.names):
             try:
                 orders += _orders(work, outlet, folders[outlet.key], existing, plans, pictures, options.content)
             except MasteringError as error:
-                status = complain(error, work.path)
+                status, summary.refused = complain(error, work.path), summary.refused + 1
         if not orders:
             continue
         try:
-            source, stages = work.source(), _progress(work.path)
+            source, stages = work.source(), _progress(work.path, done, len(works))
             results = make_all(source, orders, content_kind=options.content, treatment=treatment, stages=stages)
         except MasteringError as error:
-            status = complain(error, work.path)
+            status, summary.refused = complain(error, work.path), summary.refused + 1
             continue
         for order, made in zip(orders, results, strict=True):
             if isinstance(made, MasteringError):
-                status = complain(made, work.path)
+                status, summary.refused = complain(made, work.path), summary.refused + 1
                 continue
+            summary.add(made.path, made.sheet.verdict)
             if made.sheet.verdict == FAIL:
                 status = 1
             row = row_of(made.path, made.found, made.sheet)
             folded = (f"Made mono from {made.plan.mono}.",) if made.plan.mono else ()
             remarks = (*folded, *made.remarks)
             rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": remarks})
-            if not options.json:
+            if not options.json and (made.sheet.verdict == FAIL or not options.quiet):
                 print_sheet(made.path, made.sheet, remarks)
     if options.json:
         print_json(rows)
+    summary.tell()
     return status
 
 
@@ -281,14 +297,17 @@ class _Existing:
                 return found
 
 
-def _progress(path: Path):
-    """A line on standard error that tells how far a file is and how long it will take, where somebody looks."""
+def _progress(path: Path, done: int, of: int):
+    """A line on standard error that tells how far a file is and how long it will take, and which of how many it is,
+    where somebody looks.
+    """
     if not sys.stderr.isatty():
         return lambda stage, share: None
     began = time.monotonic()
+    which = f"{done + 1} of {of}, " if of > 1 else ""
 
     def tell(stage: str, share: float) -> None:
-        said = f"{path.name}: {stage}, {share:.0%}{time_left(began, share)}"
+        said = f"{which}{path.name}: {stage}, {share:.0%}{time_left(began, share)}"
         print(f"\r{said}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
 
     return tell

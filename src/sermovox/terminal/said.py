@@ -4,6 +4,7 @@ import argparse
 import json
 import sys
 import time
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 
@@ -27,6 +28,48 @@ def takes_files(command: argparse.ArgumentParser) -> None:
     """Let a command take files, and answer in JSON."""
     takes_paths(command)
     command.add_argument("--json", action="store_true", help="as a JSON list, one object per file")
+
+
+def takes_quiet(command: argparse.ArgumentParser) -> None:
+    """Let a command print no more than what fails, and how it went."""
+    command.add_argument("--quiet", action="store_true", help="print only what fails, and how it went in the end")
+
+
+class Summary:
+    """How a command went, told at the end on standard error: how many files, their verdicts, sizes and the time."""
+
+    def __init__(self, done: str, files: Sequence[Path]):
+        self._done, self._began = done, time.monotonic()
+        self._before_bytes = sum(path.stat().st_size for path in files if path.is_file())
+        self._of = len(files)
+        self._after_bytes = 0
+        self.verdicts: list[str] = []
+        self.refused = 0
+        self.finished: list[Path] = []
+
+    def add(self, path: Path, verdict: str) -> None:
+        """One is done."""
+        self.verdicts.append(verdict)
+        self.finished.append(path)
+        self._after_bytes += path.stat().st_size
+
+    def tell(self, *, stopped: bool = False) -> None:
+        """Say it."""
+        failed = self.verdicts.count(FAIL)
+        told = [f"{len(self.verdicts)} {self._done}", f"{len(self.verdicts) - failed} pass", f"{failed} fail"]
+        if self.refused:
+            told.append(f"{self.refused} could not be")
+        sizes = f"{_mb(self._before_bytes)} in, {_mb(self._after_bytes)} out, " if self._done == "made" else ""
+        words = "Stopped. " if stopped else ""
+        print(f"{words}{', '.join(told)}; {sizes}{clock(time.monotonic() - self._began)}.", file=sys.stderr)
+        if stopped and self.finished:
+            print("Finished before that:", file=sys.stderr)
+            for path in self.finished:
+                print(f"  {path}", file=sys.stderr)
+
+
+def _mb(size_bytes: int) -> str:
+    return f"{size_bytes / 1e6:.1f} MB"
 
 
 def takes_paths(command: argparse.ArgumentParser) -> None:

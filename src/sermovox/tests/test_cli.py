@@ -5,12 +5,14 @@ import io
 import json
 import os
 import pty
+import re
+import shlex
 import signal
 import subprocess
 import sys
 import tempfile
 from pathlib import Path
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import numpy as np
 import soundfile
@@ -21,7 +23,8 @@ from mastering.tagging.carried import read_carried
 from mastering.tagging.markers import write_markers
 from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import noise, picture, speech, written
-from sermovox.cli import main
+from sermovox.cli import main, parser
+from sermovox.terminal import COMMANDS, EXAMPLES, make
 from sermovox.ui.tests.base import AppTestCase
 
 PUBLIC_KEYS = """
@@ -58,6 +61,59 @@ class Terminal(TestCase):
         self.assertEqual((status, len(rows)), (0, 2))
         self.assertEqual(list(rows[0]), PUBLIC_KEYS)
         self.assertEqual((rows[0]["channels"], rows[0]["bit_depth"], rows[0]["duration_s"]), (1, 16, 12.0))
+
+    def test_how_it_went_is_told_in_the_end_and_little_else_where_that_is_wished(self):
+        bad = self.folder / "bad.wav"
+        bad.write_text("Once upon a time")
+        make = ("make", self.take, bad, "--outlet", "volunteer-archive", "--out", self.folder / "out")
+        status, printed, told = self.run_(*make, "--quiet")
+        self.assertEqual((status, printed), (1, ""))
+        self.assertRegex(told, r"1 made, 1 pass, 0 fail, 1 could not be; \d+\.\d MB in, \d\.\d MB out, 0:\d\d\.")
+        made = next((self.folder / "out").iterdir())
+        reports = self.folder / "sheets"
+        check = ("check", self.take, made, bad, "--outlet", "volunteer-archive", "--reports", reports, "--quiet")
+        status, printed, told = self.run_(*check)
+        self.assertEqual(status, 1)
+        self.assertIn(f"{self.take}: fails", printed)
+        self.assertNotIn(str(made), printed)
+        self.assertIn("2 checked, 1 pass, 1 fail, 1 could not be", told)
+        self.assertIn("bad.wav: This is not a sound file", (reports / "report.txt").read_text())
+
+    def test_ctrl_c_says_what_was_finished(self):
+        later = written(self.folder, speech(seconds=3), name="z.wav")
+        made = make.make_all
+
+        def broken_off(source, *rest, **more):
+            if source == later:
+                raise KeyboardInterrupt
+            return made(source, *rest, **more)
+
+        with mock.patch.object(make, "make_all", broken_off):
+            asked = ("make", self.take, later, "--outlet", "volunteer-archive", "--out", self.folder / "out")
+            status, _, told = self.run_(*asked)
+        self.assertEqual(status, 130)
+        self.assertIn("Stopped. 1 made, 1 pass, 0 fail", told)
+        self.assertIn(f"Finished before that:\n  {self.folder / 'out'}", told)
+
+    def test_each_command_has_an_example_and_shells_are_told_of_all_of_them(self):
+        self.assertEqual(EXAMPLES.keys(), COMMANDS.keys())
+        for shell in ("bash", "zsh", "fish"):
+            status, printed, _ = self.run_("completion", shell)
+            self.assertEqual(status, 0)
+            for word in (*COMMANDS, "reports", "hush-db"):
+                self.assertIn(word, printed)
+        for name, example in EXAMPLES.items():
+            asked = [word for word in shlex.split(example.partition(" > ")[0])[1:] if word]
+            parser([name]).parse_args(asked)
+
+    def test_a_name_that_looks_like_an_option_is_explained(self):
+        with contextlib.chdir(self.folder):
+            written(self.folder, speech(seconds=2), name="-odd.wav")
+            told = io.StringIO()
+            with contextlib.redirect_stderr(told), self.assertRaises(SystemExit):
+                main(["measure", "-odd.wav"])
+            self.assertIn("write ./-odd.wav, or -- before all names", told.getvalue())
+            self.assertEqual(self.run_("measure", "./-odd.wav")[0], 0)
 
     def test_silence_is_null_not_minus_infinity(self):
         path = written(self.folder, np.zeros((44100, 1)), name="silence.wav")
@@ -338,7 +394,7 @@ class Terminal(TestCase):
                 line = [sys.executable, "-m", "sermovox.cli", *command, *map(str, takes), "--jobs", jobs, "--json"]
                 done = subprocess.run(line, capture_output=True, text=True)
                 self.assertEqual(done.returncode, 1)
-                told.append((json.loads(done.stdout), done.stderr))
+                told.append((json.loads(done.stdout), re.sub(r"; \d+:\d\d\.$", "", done.stderr.strip())))
         self.assertEqual(told[:2], told[2:])
         self.assertEqual([row["path"] for row in told[0][0]], [str(path) for path in takes[:5]])
         self.assertIn("6.wav: This is not a sound file", told[0][1])

@@ -201,10 +201,11 @@ def _rows(production: Production, page: str | None) -> dict:
     waiting = production.sections.waiting().count()
     unused = list(recordings.unused().order_by("name").defer("figures", "remarks")[: _UNUSED_SHOWN + 1])
     asked = [o for o in outlets if o.key in chosen] or [o for o in outlets if board.has_files(o.key)]
+    unused_count = len(unused) if len(unused) <= _UNUSED_SHOWN else recordings.unused().count()
     measuring = recordings.filter(state=Recording.State.MEASURING).count()
     keys = [key for key, _ in lengths]
     return {
-        "next": next_step(Standing(production, board, asked, keys, waiting, unused, measuring, sent)),
+        "next": next_step(Standing(production, board, asked, keys, waiting, unused, unused_count, measuring, sent)),
         "production": production,
         "outlets": outlets,
         "outlet_titles": tuple(outlet.title for outlet in outlets),

@@ -1,5 +1,7 @@
 """Rule sheets in the application, and files from anywhere held against them."""
 
+import csv
+import io
 from datetime import timedelta
 
 from django.contrib.auth import get_user_model
@@ -197,11 +199,38 @@ class Sheets(AppTestCase):
         self.assertContains(self.client.get("/outlets/radio-playout/checked/"), "broken off 3 times")
         self.assertEqual(list((self.folder / "data" / "checking").iterdir()), [])
 
-    def test_what_was_found_long_ago_is_forgotten_with_its_file(self):
+    def test_what_was_found_is_summed_up_worst_first_kept_and_reported_until_it_is_deleted(self):
         path = written(self.folder, speech(seconds=4), name="01-mine.wav")
+        good = SimpleUploadedFile("<b>good.wav", path.read_bytes())
+        files = [good, SimpleUploadedFile("b.mp3", b"no sound at all")]
+        self.client.post("/outlets/radio-playout/check/", {"file": files})
+        self.work()
+        FileCheck.objects.update(created_at=timezone.now() - timedelta(days=40))
+        page = self.client.get("/outlets/radio-playout/")
+        self.assertContains(page, "2 files: 1 fails, 1 cannot be checked.")
+        self.assertEqual([each.name for each in page.context["checks"]], ["b.mp3", "<b>good.wav"])
+        batch = page.context["batch"]
+        report = f"/outlets/radio-playout/checked/{batch}/report"
+        html = self.client.get(f"{report}.html")
+        self.assertContains(html, "&lt;b&gt;good.wav")
+        self.assertIn("attachment", html["Content-Disposition"])
+        self.assertContains(self.client.get(f"{report}.txt"), "<b>good.wav fails:\n- ")
+        lines = list(csv.DictReader(io.StringIO(self.client.get(f"{report}.csv").content.decode())))
+        self.assertEqual({line["file"] for line in lines}, {"<b>good.wav", "b.mp3"})
+        told = self.client.get(f"{report}.json").json()
+        self.assertEqual(told["outlet"], "radio-playout")
+        self.assertEqual(len(told["files"][0]["findings"]), len(shipped()["radio-playout"].rules))
+
         self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
-        FileCheck.objects.update(created_at=timezone.now() - timedelta(days=2))
-        self.assertNotContains(self.client.get("/outlets/radio-playout/"), "01-mine.wav")
-        self.client.post("/outlets/podcast-host/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
-        self.assertEqual(FileCheck.objects.count(), 1)
-        self.assertEqual(len(list((self.folder / "data" / "checking").iterdir())), 1)
+        self.work()
+        page = self.client.get("/outlets/radio-playout/")
+        self.assertContains(page, f"?batch={batch}")
+        self.assertContains(self.client.get(f"/outlets/radio-playout/?batch={batch}"), "b.mp3")
+        self.assertEqual(self.client.get("/outlets/radio-playout/?batch=nonsense").status_code, 200)
+        self.client.force_login(get_user_model().objects.create_user("other"))
+        self.assertEqual(self.client.get(f"{report}.html").status_code, 404)
+        self.client.post(f"/outlets/radio-playout/checked/{batch}/delete/")
+        self.assertEqual(FileCheck.objects.filter(batch=batch).count(), 2, "what is somebody else's stays")
+        self.client.force_login(self.narrator)
+        self.client.post(f"/outlets/radio-playout/checked/{batch}/delete/")
+        self.assertFalse(FileCheck.objects.filter(batch=batch).exists())

@@ -48,7 +48,7 @@ class WholeWay(BrowserTestCase):
             self.page.keyboard.press("o")
 
             # Choose the outlet and make.
-            self.page.get_by_label("Volunteer reading archive").check()
+            self.page.get_by_role("checkbox", name="Volunteer reading archive").check()
             make = self.page.get_by_role("button", name="Make 2 files for Volunteer reading archive")
             make.click()
             made = "Every file is made, was decoded again and passes."
@@ -209,7 +209,7 @@ class UnderWay(BrowserTestCase):
         except AssertionError as error:
             seen = self.page.locator("main").inner_text()
             raise AssertionError(f"{error}\nOn the page:\n{seen}\nIn the log:\n{self.running.log()[-3000:]}") from error
-        self.page.get_by_label("Volunteer reading archive").check()
+        self.page.get_by_role("checkbox", name="Volunteer reading archive").check()
 
     def finished_files(self) -> list[Path]:
         """Those of the long recording: by their size, as each is called the same on the disk."""

@@ -134,6 +134,7 @@ class Desk(BrowserTestCase):
         self.page.keyboard.press("ArrowDown")
         self.page.keyboard.press("t")
         self.expect_titles("a", "b", "c")
+        expect(rows.nth(1)).to_be_focused()
         for titles in (("a", "a", "b", "c"), ("a", "b", "c"), ("b", "a", "c"), ("b", "c", "a")):
             self.page.keyboard.press("Control+z")
             self.expect_titles(*titles)
@@ -201,7 +202,7 @@ class Desk(BrowserTestCase):
         self.page.get_by_role("button", name="Pair them so").click()
         expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(3, timeout=60000)
 
-        self.page.get_by_label("Community radio playout").check()
+        self.page.get_by_role("checkbox", name="Community radio playout").check()
         self.page.get_by_role("button", name="Make 3 files").click()
         expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
         names = self.page.locator("#run tbody tr a[href*='/files/']:first-child")

@@ -29,8 +29,10 @@ class Levels(BrowserTestCase):
         )
 
         # A treatment answers at once.
+        self.page.get_by_label("Hush: steady noise down").focus()
         self.page.get_by_label("Hush: steady noise down").select_option("if needed")
         expect(self.page.locator(".steps")).to_contain_text("steady noise 10.0 dB lower")
+        expect(self.page.get_by_label("Hush: steady noise down")).to_be_focused()
         self.page.get_by_label("by at most").fill("16")
         expect(self.page.locator(".verdict-passes")).to_contain_text("Meets every level rule of Audiobook retail")
 

@@ -64,13 +64,13 @@ class Steps(BrowserTestCase):
         self.page.get_by_label("Recordings to bring in").set_input_files([str(self.take("ep 11 - Terns.flac"))])
         self.expect_ready(1)
         for outlet in ("Volunteer reading archive", "Community radio playout"):
-            self.page.get_by_label(outlet).check()
+            self.page.get_by_role("checkbox", name=outlet).check()
         self.page.keyboard.press("m")
         expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
         self.page.goto("/")
 
         self.steps = 0
-        self.click("button", "Begin another like The Tern Hour 11")
+        self.click("button", "Another like this: The Tern Hour 11")
         expect(self.page.get_by_role("heading", name="The Tern Hour 12")).to_be_visible()
         self.drop(self.take("tonight.flac", seed=8))
         self.expect_ready(1)
@@ -91,7 +91,7 @@ class Steps(BrowserTestCase):
             [str(self.take("noisy.flac", samples=samples))]
         )
         self.expect_ready(1)
-        self.page.get_by_label("Audiobook retail").check()
+        self.page.get_by_role("checkbox", name="Audiobook retail").check()
         self.page.keyboard.press("m")
         expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
         self.page.locator("#run tbody a").first.click()

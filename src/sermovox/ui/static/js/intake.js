@@ -47,7 +47,7 @@ document.addEventListener("alpine:init", () => {
       if (!event.dataTransfer.types.includes("Files")) return;
       event.preventDefault();
       this.over = true;
-      this.mark(event.target.closest("tr[data-section]"));
+      this.mark(event.target.closest?.("tr[data-section]"));
     },
 
     mark(row) {
@@ -59,7 +59,7 @@ document.addEventListener("alpine:init", () => {
       if (!event.dataTransfer.types.includes("Files")) return;
       event.preventDefault();
       this.over = false;
-      const row = event.target.closest("tr[data-section]");
+      const row = event.target.closest?.("tr[data-section]");
       this.mark(null);
       const { files } = await droppedFiles(event.dataTransfer);
       if (row && files.length === 1) this.give(files[0], row.dataset.section);

@@ -144,7 +144,10 @@ const doers = {
 function act(name) {
   const row = rowOf(current);
   if (!row) return say("Choose a row first: Tab to the list, then the arrow keys.");
-  return doers[name] ? doers[name](row) : change({ do: name, section: row.dataset.section });
+  const { section } = row.dataset;
+  // The row that comes to stand there has the focus then.
+  if (name === "remove") current = (row.nextElementSibling ?? row.previousElementSibling)?.dataset.section ?? current;
+  return doers[name] ? doers[name](row) : change({ do: name, section });
 }
 
 function say(text) {

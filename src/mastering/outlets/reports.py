@@ -1,0 +1,156 @@
+"""What was found in files that came in, for whoever sent them: a summary, then each, as HTML, text, CSV and JSON."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from html import escape
+from pathlib import Path
+from typing import Any
+
+from mastering.editing.tables import write_table
+from mastering.outlets.findings import FAIL, PASS, REMARK
+from mastering.outlets.outlet import Outlet
+
+_COLUMNS = ("file", "verdict of the file", "rule", "asked", "found", "margin", "verdict", "advice", "source")
+_SIGNS = {PASS: "✓", REMARK: "~"}
+_STYLE = """
+body { font: 11pt/1.45 Georgia, serif; color: #1d1b17; max-width: 60rem; margin: 2rem auto; padding: 0 1rem; }
+h1 { font-weight: 500; margin-bottom: 0; }
+h2 { font-size: 1.1rem; margin: 2rem 0 0; overflow-wrap: anywhere; }
+table { border-collapse: collapse; width: 100%; margin-top: .5rem; }
+th { text-align: left; font-weight: 400; color: #5a554b; }
+td, th { border-bottom: 1px solid #8f887a; padding: .25rem .75rem .25rem 0; vertical-align: top; }
+td { overflow-wrap: anywhere; }
+.fails { font-weight: 700; }
+p { margin: .25rem 0; }
+@media print { tr { break-inside: avoid; } }
+"""
+
+
+@dataclass(frozen=True)
+class Checked:
+    """One file held against an outlet: its verdict, what was found, or `said`, why nothing could be found out."""
+
+    name: str
+    verdict: str
+    findings: Sequence[dict[str, str]] = ()
+    figures: dict[str, Any] = field(default_factory=dict)
+    said: str = ""
+
+    @property
+    def failing(self) -> list[dict[str, str]]:
+        return [finding for finding in self.findings if finding["verdict"] == FAIL]
+
+    @property
+    def worst(self) -> str:
+        """What matters most of it in a few words: the first rule it fails or barely passes, or why it was not read."""
+        if self.said:
+            return self.said
+        near = [finding for finding in self.findings if finding["verdict"] == REMARK]
+        for finding in (*self.failing, *near):
+            more = len(self.failing) - 1
+            others = f", and {more} more" if more > 0 else ""
+            return f"{finding['label']}: asked {finding['asked']}, found {finding['found']}{others}"
+        return ""
+
+
+def worst_first(files: Sequence[Checked]) -> list[Checked]:
+    """In the order in which somebody wants to read them."""
+    return sorted(files, key=lambda file: (not file.said, -len(file.failing), file.verdict == PASS))
+
+
+def told(files: Sequence[Checked]) -> str:
+    """How it went, in one sentence.
+
+    >>> told([Checked("a.wav", PASS), Checked("b.wav", FAIL)])
+    '2 files: 1 passes, 1 fails.'
+    """
+    counts = {
+        "passes": sum(not file.said and file.verdict != FAIL for file in files),
+        "fails": sum(not file.said and file.verdict == FAIL for file in files),
+        "cannot be checked": sum(bool(file.said) for file in files),
+    }
+    plural = {"passes": "pass", "fails": "fail"}
+    words = [f"{count} {name if count == 1 else plural.get(name, name)}" for name, count in counts.items() if count]
+    return f"{len(files)} file{'s' * (len(files) != 1)}: {', '.join(words)}."
+
+
+def as_text(outlet: Outlet, files: Sequence[Checked]) -> str:
+    """For a mail to whoever sent the files: what fails and what to do about it; those that pass are only named."""
+    lines = [f"Held against the rules of {outlet.title}. {told(files)}"]
+    for file in worst_first(files):
+        if file.said:
+            lines += ["", f"{file.name}: {file.said}"]
+        elif file.failing:
+            lines += ["", f"{file.name} fails:"]
+            for finding in file.failing:
+                lines.append(f"- {finding['label']}: asked {finding['asked']}, found {finding['found']}.")
+                lines += [f"  {finding['advice']}"] * bool(finding["advice"])
+    passing = [file.name for file in files if not file.said and file.verdict != FAIL]
+    return "\n".join([*lines, *(["", "These pass:", *(f"- {name}" for name in passing)] if passing else [])]) + "\n"
+
+
+def as_csv(files: Sequence[Checked]) -> str:
+    """One line for each rule of each file; one that could not be read has a line of its own."""
+    rows: list[tuple[str, ...]] = []
+    for file in files:
+        if file.said:
+            rows.append((file.name, file.verdict, "", "", "", "", "", file.said, ""))
+        for found in file.findings:
+            told = [
+                found.get(name, "") for name in ("label", "asked", "found", "margin", "verdict", "advice", "source")
+            ]
+            rows.append((file.name, file.verdict, *told))
+    return write_table(_COLUMNS, rows)
+
+
+def as_json(outlet: Outlet, files: Sequence[Checked]) -> str:
+    return json.dumps({"outlet": outlet.key, "files": [asdict(file) for file in files]}, indent=2, ensure_ascii=False)
+
+
+def as_html(outlet: Outlet, files: Sequence[Checked]) -> str:
+    """A page that stands by itself, to be kept, sent or printed: the summary, then each file, the worst first."""
+    rows = "".join(
+        f'<tr class="{"fails" if file.failing or file.said else ""}"><td>{_SIGNS.get(file.verdict, "✗")}</td>'
+        f"<td>{escape(file.name)}</td><td>{escape(file.verdict)}</td><td>{escape(file.worst)}</td></tr>"
+        for file in worst_first(files)
+    )
+    each = "".join(_one(file) for file in worst_first(files))
+    title = escape(f"Files held against {outlet.title}")
+    return (
+        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{title}</title>'
+        f"<style>{_STYLE}</style></head><body><h1>{title}</h1><p>{escape(told(files))}</p>"
+        "<table><thead><tr><th></th><th>File</th><th>Verdict</th><th>What matters most</th></tr></thead>"
+        f"<tbody>{rows}</tbody></table>{each}</body></html>\n"
+    )
+
+
+def write_reports(folder: Path, outlet: Outlet, files: Sequence[Checked]) -> Path:
+    """Write all of it into a folder, made where it is not there: a page, a mail's text, CSV and JSON. Earlier reports
+    there are written over. Returns the folder.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, text in (
+        ("report.html", as_html(outlet, files)),
+        ("report.txt", as_text(outlet, files)),
+        ("report.csv", as_csv(files)),
+        ("report.json", as_json(outlet, files)),
+    ):
+        (folder / name).write_text(text, encoding="utf-8")
+    return folder
+
+
+def _one(file: Checked) -> str:
+    head = f"<h2>{escape(file.name)}</h2><p>{escape(file.said or file.verdict)}</p>"
+    if not file.findings:
+        return head
+    rows = "".join(
+        f'<tr class="{"fails" if found["verdict"] == FAIL else ""}"><td>{_SIGNS.get(found["verdict"], "✗")}</td>'
+        + "".join(
+            f"<td>{escape(found.get(name, ''))}</td>" for name in ("label", "asked", "found", "margin", "verdict")
+        )
+        + f"<td>{escape(found['advice'])}</td></tr>"
+        for found in file.findings
+    )
+    names = "".join(f"<th>{name}</th>" for name in ("", "Rule", "Asked", "Found", "Margin", "Verdict", "What to do"))
+    return f"{head}<table><thead><tr>{names}</tr></thead><tbody>{rows}</tbody></table>"

@@ -1,0 +1,18 @@
+"""What lets a shell complete these commands and their options."""
+
+import argparse
+
+import shtab
+
+from sermovox.terminal import COMMANDS
+
+_SHELLS = ("bash", "zsh", "fish")
+
+
+def add_arguments(command: argparse.ArgumentParser) -> None:
+    command.add_argument("shell", choices=_SHELLS, help="the shell it is for")
+
+
+def run(options) -> int:
+    print(shtab.complete(options.parser(list(COMMANDS)), options.shell))
+    return 0
