@@ -30,8 +30,8 @@ class NextStep:
 
 @dataclass(frozen=True)
 class Standing:
-    """How a production stands, as far as what comes next is asked. `sent` tells how far files are on their way; `unused`
-    may be the first of `unused_count` recordings.
+    """How a production stands, as far as what comes next is asked. `sent` tells how far files are on their way, and
+    `unused` may be the first of `unused_count` recordings.
     """
 
     production: Production
