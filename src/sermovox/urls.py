@@ -3,9 +3,12 @@
 from django.urls import include, path
 
 from sermovox.bins.views import delete_recording
+from sermovox.ui.guide import guide
 
 urlpatterns = [
     path("", include("sermovox.board.urls")),
+    path("guide/", guide, name="guide-first"),
+    path("guide/<slug:name>/", guide, name="guide"),
     path("account/", include("sermovox.accounts.urls")),
     path("recordings/storage/", include("sermovox.bins.urls")),
     path("recordings/<int:pk>/delete/", delete_recording),

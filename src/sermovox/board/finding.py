@@ -39,7 +39,7 @@ def productions_found(user, words: str = "", order: str = "due", *, shelved: boo
     if order == "title":
         return found.order_by("title", "pk")
     if order == "newest":
-        return found
+        return found.order_by("-created_at", "-pk")
     open_ones = Promise.objects.filter(production=OuterRef("pk"), kept_at=None).exclude(due_on=None)
     first = Subquery(open_ones.values("production").annotate(first=Min("due_on")).values("first"))
     soon = Case(When(first_due__lte=timezone.localdate() + _SOON, then=F("first_due")))

@@ -55,6 +55,8 @@ def delivery_list(request):
             pass_count=Count("files", filter=Q(files__state__in=[State.PASSES, State.REMARKS])),
             fail_count=Count("files", filter=Q(files__state__in=[State.FAILS, State.REFUSED])),
         )
+        # Counting leaves the order that rows have by themselves aside.
+        .order_by("-created_at", "-pk")
     )
     page = Paginator(deliveries, _A_PAGE).get_page(request.GET.get("page"))
     return render(request, "deliveries/list.html", {"page": page})

@@ -32,6 +32,18 @@ _ARGUMENTS = [
     "--autoplay-policy=no-user-gesture-required",
 ]
 
+# What has the focus, whether it takes room on the page, and whether it or the label around it is set off.
+_FOCUSED = """() => {
+    const focused = document.activeElement;
+    if (!focused || focused === document.body) return null;
+    const shown = focused.closest("label") ?? focused;
+    const box = shown.getBoundingClientRect();
+    // The parts of a day are set off by the browser.
+    const set_off = focused.type === "date" || [focused, shown].map((each) => getComputedStyle(each)).some(
+        (style) => (style.outlineStyle !== "none" && parseFloat(style.outlineWidth) > 0) || style.boxShadow !== "none");
+    return { what: focused.outerHTML.slice(0, 160), there: box.width > 2 && box.height > 2, set_off };
+}"""
+
 # A busy machine of two cores is given time; what never happens fails all the same.
 expect.set_options(timeout=15000)
 
@@ -182,6 +194,16 @@ class BrowserTestCase(SerializeMixin, TestCase):
             ]
             self.assertEqual(grave, [], f"{page.url} in {scheme}")
         page.emulate_media(color_scheme="light", reduced_motion="no-preference")
+
+    def assert_focus_is_seen(self, page, *, most: int = 60) -> None:
+        """Going through a page by Tab, what has the focus is on the page and set off from what has not."""
+        page.evaluate("document.activeElement.blur()")
+        for _ in range(most):
+            page.keyboard.press("Tab")
+            told = page.evaluate(_FOCUSED)
+            if told is None:
+                return
+            self.assertEqual((told["there"], told["set_off"]), (True, True), f"{page.url}: {told['what']}")
 
     def _stays_here(self, request) -> None:
         if not request.url.startswith((self.running.address, "data:", "blob:")):

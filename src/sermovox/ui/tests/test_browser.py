@@ -147,6 +147,11 @@ class WholeWay(BrowserTestCase):
             "/outlets/",
             "/outlets/podcast-host/",
             "/productions/new/",
+            "/?q=lamp",
+            "/guide/",
+            "/deliveries/",
+            "/sent/",
+            "/sent/productions/2/",
             "/recordings/storage/",
             "/recordings/storage/bin/",
             "/recordings/storage/of/1/",
@@ -161,6 +166,7 @@ class WholeWay(BrowserTestCase):
                 self.page.get_by_label("The text", exact=True).fill("Opening credits\nChapter 1")
                 expect(self.page.get_by_role("button", name="Make 2 sections")).to_be_visible()
             self.assert_accessible(self.page)
+            self.assert_focus_is_seen(self.page)
 
     def test_it_fits_a_phone(self):
         page = self.new_page(viewport={"width": 390, "height": 844})
