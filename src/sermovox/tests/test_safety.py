@@ -230,7 +230,7 @@ class Room(AppTestCase):
                 answer = self.client.post("/account/sign-in/", {"username": "narrator", "password": "x"})
                 if answer.status_code == 200:
                     get_user_model().objects.get(username="narrator").set_password("x")
-            with mock.patch("sermovox.board.views.productions._edited", side_effect=OperationalError(words)):
+            with mock.patch("sermovox.board.forms.NewForm.save", side_effect=OperationalError(words)):
                 answer = self.client.post("/productions/new/", {"title": "x"})
             self.assertEqual(answer.status_code, status)
         self.assertContains(answer, "try once more", status_code=503)

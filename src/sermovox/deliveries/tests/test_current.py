@@ -165,7 +165,7 @@ class Changed(Standing):
         self.one.treatment = {"ride": "always"}
         self.one.save()
         page = self.client.get(f"/productions/{self.production.pk}/")
-        self.assertContains(page, 'aria-label="changed since: its treatment"')
+        self.assertContains(page, 'aria-label="changed since: its treatment, one, Volunteer reading archive"')
         self.assertContains(page, "1 has changed since it was made")
         listed = self.client.get("/").content.decode()
         self.assertRegex(listed, r'aria-label="changed since".*?</svg> 1</td>')

@@ -61,10 +61,10 @@ class Outlets(BrowserTestCase):
     def test_one_run_for_two_outlets_looked_at_first(self):
         self.page.goto("/productions/2/")
         for name in ("Audiobook retail", "Single-file audiobook"):
-            self.page.get_by_label(name).uncheck()
+            self.page.get_by_role("checkbox", name=name).uncheck()
         expect(self.page.locator("#make")).to_have_text("Choose an outlet")
         for name in ("Own masters", "Volunteer reading archive"):
-            self.page.get_by_label(name).check()
+            self.page.get_by_role("checkbox", name=name).check()
         expect(self.page.locator("#make")).to_have_text("Make 12 files for 2 outlets")
         self.page.keyboard.press("k")
         expect(self.page.get_by_role("heading", level=1)).to_have_text("Before the files are made")
