@@ -38,6 +38,8 @@ class Next(AppTestCase):
         self.assertEqual(self.next().said, "All is there: make the files for Volunteer reading archive.")
         self.make()
         self.assertEqual(self.next().said, "1 file passes and is to be handed over.")
+        for address in ("/", self.production.get_absolute_url()):
+            self.assertIn("no-store", self.client.get(address)["Cache-Control"], "going back shows how it stands now")
         self.assertEqual(self.next().address, f"/sent/productions/{self.production.pk}/")
         file = self.production.deliveries.get().files.get()
         told = {"owner": self.narrator, "production": self.production, "delivery": file.delivery, "receiving": {}}

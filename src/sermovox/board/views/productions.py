@@ -11,6 +11,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils import timezone
 from django.utils.http import urlencode
+from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, ArtworkRule, obstacles, remarks
@@ -34,6 +35,7 @@ _PRODUCTIONS_A_PAGE = 50
 _THUMB = ArtworkRule(at_least_px=1, at_most_px=120, at_most_bytes=40_000, source="")
 
 
+@never_cache
 def production_list(request):
     """Productions, those that are due first; `?q=` looks for words in all they hold, `?shelf` shows those put away."""
     words, asked = request.GET.get("q", "")[:200], request.GET.get("order", request.session.get("order", ""))

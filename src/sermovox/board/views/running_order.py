@@ -9,6 +9,7 @@ from django.core.paginator import Paginator
 from django.http import HttpResponse, HttpResponseBadRequest
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
+from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
@@ -45,6 +46,8 @@ _STATES = [
 ]
 
 
+# Going back to it shows how things stand, not how they stood.
+@never_cache
 def running_order(request, pk: int):
     production = owned(request, Production.objects, pk=pk)
     context = _rows(production, request.GET.get("page")) | arrivals_of(production)
