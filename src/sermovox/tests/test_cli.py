@@ -108,7 +108,7 @@ class Terminal(TestCase):
 
     def test_a_name_that_looks_like_an_option_is_explained(self):
         with contextlib.chdir(self.folder):
-            written(self.folder, speech(seconds=2), name="-odd.wav")
+            written(self.folder, speech(seconds=4), name="-odd.wav")
             told = io.StringIO()
             with contextlib.redirect_stderr(told), self.assertRaises(SystemExit):
                 main(["measure", "-odd.wav"])

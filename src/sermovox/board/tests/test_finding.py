@@ -19,7 +19,7 @@ class Finding(AppTestCase):
         self.tern = Production.objects.create(title="The Tern", author="Émile Okafor", code="TRN-4", **facts)
         self.mill = Production.objects.create(title="Mill and Weir", narrator="Ada Fenn", **facts)
         self.mill.add_section(title="The Otter’s Bridge", exact_name="MW_017.wav")
-        self.bring_in(speech(seconds=2), name="attic session 9.wav")
+        self.bring_in(speech(seconds=4), name="attic session 9.wav")
 
     def titles(self, **asked) -> list[str]:
         return [row["production"].title for row in self.client.get("/", asked).context["rows"]]

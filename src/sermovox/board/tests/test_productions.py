@@ -63,7 +63,7 @@ class Productions(AppTestCase):
         self.assertEqual((list(begun.outlets), begun.last_outlets), (["own-masters", "podcast-host"], ["podcast-host"]))
         naming = begun.namings.get()
         self.assertEqual((naming.pattern, naming.existing, naming.whole_name), ("{number}", "skip", ""))
-        self.upload(written(self.folder, speech(seconds=2), name="tonight.wav"), production=begun)
+        self.upload(written(self.folder, speech(seconds=4), name="tonight.wav"), production=begun)
         section = begun.sections.get()
         self.assertEqual((section.role, section.number, section.treatment), ("episode", 10, {"ride": "always"}))
 

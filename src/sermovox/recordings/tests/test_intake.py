@@ -233,7 +233,7 @@ class Naming(AppTestCase):
     def test_what_comes_in_runs_goes_on_from_the_last(self):
         self.together("ep 11 - Fog.wav")
         self.production.sections.update(treatment={"ride": "always", "noise_s": [0.5, 1.5]})
-        self.upload(written(self.folder, speech(seconds=2), name="tonight.wav"))
+        self.upload(written(self.folder, speech(seconds=4), name="tonight.wav"))
         *_, last = self.production.sections.all()
         self.assertEqual((last.role, last.number, last.title), ("episode", 12, "tonight"))
         self.assertEqual(last.treatment, {"ride": "always"}, "where noise is learned is a place in one recording")
