@@ -66,6 +66,17 @@ class Next(AppTestCase):
         self.production.sections.filter(position__gt=2).delete()
         self.assertEqual(self.next().label, "Pair recordings with sections")
 
+    def test_rows_that_are_asked_for_again_tell_when_what_comes_next_has_changed(self):
+        for number in range(9):
+            self.production.add_section(title=f"Line {number}", role="line")
+        take_in(self.production, written(self.folder, speech(seconds=4), name="session.wav"))
+        page = self.client.get(self.production.get_absolute_url())
+        rows = f"{self.production.get_absolute_url()}rows/?seen={page.context['stamp']}"
+        self.assertIn("being measured", page.context["next"].said)
+        self.assertEqual(self.client.get(rows).status_code, 204)
+        self.work()
+        self.assertContains(self.client.get(rows), "cut it on its page")
+
     def test_what_fails_comes_before_what_is_to_be_made_and_leads_to_what_mends_it(self):
         Production.objects.filter(pk=self.production.pk).update(last_outlets=["audiobook-retail"])
         Production.objects.filter(pk=self.production.pk).update(outlet_keys=["audiobook-retail"])

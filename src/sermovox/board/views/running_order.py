@@ -207,8 +207,9 @@ def _rows(production: Production, page: str | None) -> dict:
     unused_count = len(unused) if len(unused) <= _UNUSED_SHOWN else recordings.unused().count()
     measuring = recordings.filter(state=Recording.State.MEASURING).count()
     keys = [key for key, _ in lengths]
+    following = next_step(Standing(production, board, asked, keys, waiting, unused, unused_count, measuring, sent))
     return {
-        "next": next_step(Standing(production, board, asked, keys, waiting, unused, unused_count, measuring, sent)),
+        "next": following,
         "production": production,
         "outlets": outlets,
         "outlet_titles": tuple(outlet.title for outlet in outlets),
@@ -231,7 +232,7 @@ def _rows(production: Production, page: str | None) -> dict:
         "total_s": _total_s(lengths, first),
         "deliveries": production.deliveries.all()[:6],
         "states": _STATES,
-        "stamp": _stamp(found, [recording.pk for recording in unused], undoable, redoable),
+        "stamp": _stamp(found, [recording.pk for recording in unused], following.said, undoable, redoable),
     }
 
 
@@ -287,7 +288,7 @@ def _address(name: str, pk: int) -> str:
     return reverse(name, args=[pk])
 
 
-def _stamp(found: list[dict], unused: list[int], *changes) -> str:
+def _stamp(found: list[dict], unused: list[int], following: str, *changes) -> str:
     """Changes whenever the rows would look different."""
     shown = [
         (s.pk, s.position, s.title, s.role, s.number, s.part, s.content_kind, s.length_s)
@@ -296,7 +297,7 @@ def _stamp(found: list[dict], unused: list[int], *changes) -> str:
         for row in found
         if (s := row["section"])
     ]
-    return hashlib.sha256(repr((shown, unused, [c and c.pk for c in changes])).encode()).hexdigest()[:16]
+    return hashlib.sha256(repr((shown, unused, following, [c and c.pk for c in changes])).encode()).hexdigest()[:16]
 
 
 def _section_of(production: Production, request) -> Section:
