@@ -29,6 +29,6 @@ def refuse_too_long(seconds: float, channels: int, sample_rate_hz: int) -> None:
         most_s = settings.MOST_SAMPLES / channels / sample_rate_hz
         raise UnreadableRecording(
             f"This recording is longer than {clock(most_s)}, the most this server measures of {channels} "
-            f"channel{'s' * (channels != 1)} at {sample_rate_hz} Hz. Split it, or export it with fewer channels or a "
-            "lower rate."
+            f"channel{'' if channels == 1 else 's'} at {sample_rate_hz} Hz. Split it, or export it with fewer channels "
+            "or a lower rate."
         )

@@ -84,6 +84,7 @@ INSTALLED_APPS = [
     "django_tasks_db",
     "django_htmx",
     "sermovox.ui",
+    "django.forms",
     "sermovox.accounts",
     "sermovox.history",
     "sermovox.productions",
@@ -104,6 +105,7 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.locale.LocaleMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
@@ -127,12 +129,17 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
+                "django.template.context_processors.i18n",
+                "sermovox.ui.views.words_of_pages",
                 "sermovox.dispatch.news.news",
             ],
-            "builtins": ["sermovox.ui.templatetags.figures"],
+            "builtins": ["django.templatetags.i18n", "sermovox.ui.templatetags.figures"],
         },
     },
 ]
+
+# The labels of choices pass through templates of ours, as all words of Python do.
+FORM_RENDERER = "django.forms.renderers.TemplatesSetting"
 
 SYNCHRONOUS = os.environ.get("SERMOVOX_SYNCHRONOUS", "FULL")
 DATABASES = {
@@ -159,9 +166,13 @@ STATIC_URL = "static/"
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_MAX_AGE = 3600
 
-LANGUAGE_CODE = "en-gb"
+LANGUAGE_CODE = "en"
+LANGUAGES = [("en", "English"), ("de", "Deutsch"), ("es", "Español"), ("fr", "Français")]
 TIME_ZONE = "UTC"
-USE_I18N = False
+USE_I18N = True
+LANGUAGE_COOKIE_AGE = 400 * 24 * 3600
+# Numbers that scripts and pictures read keep their point; what people read is written by the figures' filters.
+FORMAT_MODULE_PATH = "sermovox.ui.formats"
 USE_TZ = True
 
 SESSION_COOKIE_SAMESITE = "Lax"

@@ -1,12 +1,15 @@
 """All addresses."""
 
+from django.contrib.auth.decorators import login_not_required
 from django.urls import include, path
+from django.views.i18n import set_language
 
 from sermovox.bins.views import delete_recording
 from sermovox.ui.guide import guide
 
 urlpatterns = [
     path("", include("sermovox.board.urls")),
+    path("language/", login_not_required(set_language), name="set_language"),
     path("guide/", guide, name="guide-first"),
     path("guide/<slug:name>/", guide, name="guide"),
     path("account/", include("sermovox.accounts.urls")),

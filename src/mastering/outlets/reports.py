@@ -1,10 +1,9 @@
-"""What was found in files that came in, for whoever sent them: a summary, then each, as HTML, text, CSV and JSON."""
+"""What was found in finished files, for whoever keeps or sent them: as HTML, text, CSV and JSON."""
 
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from html import escape
-from pathlib import Path
 from typing import Any
 
 from mastering.editing.tables import write_table
@@ -29,13 +28,16 @@ p { margin: .25rem 0; }
 
 @dataclass(frozen=True)
 class Checked:
-    """One file held against an outlet: its verdict, what was found, or `said`, why nothing could be found out."""
+    """One file held against an outlet, or all of a delivery together: its verdict, what was found, and what was
+    remarked; or `said`, why nothing could be found out.
+    """
 
     name: str
     verdict: str
     findings: Sequence[dict[str, str]] = ()
     figures: dict[str, Any] = field(default_factory=dict)
     said: str = ""
+    remarks: Sequence[str] = ()
 
     @property
     def failing(self) -> list[dict[str, str]]:
@@ -72,7 +74,7 @@ def told(files: Sequence[Checked]) -> str:
     }
     plural = {"passes": "pass", "fails": "fail"}
     words = [f"{count} {name if count == 1 else plural.get(name, name)}" for name, count in counts.items() if count]
-    return f"{len(files)} file{'s' * (len(files) != 1)}: {', '.join(words)}."
+    return f"{len(files)} file{'' if len(files) == 1 else 's'}: {', '.join(words)}."
 
 
 def as_text(outlet: Outlet, files: Sequence[Checked]) -> str:
@@ -108,7 +110,7 @@ def as_json(outlet: Outlet, files: Sequence[Checked]) -> str:
     return json.dumps({"outlet": outlet.key, "files": [asdict(file) for file in files]}, indent=2, ensure_ascii=False)
 
 
-def as_html(outlet: Outlet, files: Sequence[Checked]) -> str:
+def as_html(title: str, intro: str, files: Sequence[Checked]) -> str:
     """A page that stands by itself, to be kept, sent or printed: the summary, then each file, the worst first."""
     rows = "".join(
         f'<tr class="{"fails" if file.failing or file.said else ""}"><td>{_SIGNS.get(file.verdict, "✗")}</td>'
@@ -116,28 +118,18 @@ def as_html(outlet: Outlet, files: Sequence[Checked]) -> str:
         for file in worst_first(files)
     )
     each = "".join(_one(file) for file in worst_first(files))
-    title = escape(f"Files held against {outlet.title}")
+    title = escape(title)
     return (
         f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{title}</title>'
-        f"<style>{_STYLE}</style></head><body><h1>{title}</h1><p>{escape(told(files))}</p>"
+        f"<style>{_STYLE}</style></head><body><h1>{title}</h1><p>{escape(intro)}</p>"
         "<table><thead><tr><th></th><th>File</th><th>Verdict</th><th>What matters most</th></tr></thead>"
         f"<tbody>{rows}</tbody></table>{each}</body></html>\n"
     )
 
 
-def write_reports(folder: Path, outlet: Outlet, files: Sequence[Checked]) -> Path:
-    """Write all of it into a folder, made where it is not there: a page, a mail's text, CSV and JSON. Earlier reports
-    there are written over. Returns the folder.
-    """
-    folder.mkdir(parents=True, exist_ok=True)
-    for name, text in (
-        ("report.html", as_html(outlet, files)),
-        ("report.txt", as_text(outlet, files)),
-        ("report.csv", as_csv(files)),
-        ("report.json", as_json(outlet, files)),
-    ):
-        (folder / name).write_text(text, encoding="utf-8")
-    return folder
+def heading(outlet: Outlet) -> str:
+    """What a report of files that came in is called."""
+    return f"Files held against {outlet.title}"
 
 
 def _one(file: Checked) -> str:
@@ -149,8 +141,10 @@ def _one(file: Checked) -> str:
         + "".join(
             f"<td>{escape(found.get(name, ''))}</td>" for name in ("label", "asked", "found", "margin", "verdict")
         )
-        + f"<td>{escape(found['advice'])}</td></tr>"
+        + f"<td>{escape(found['advice'])}</td><td>{escape(found.get('source', ''))}</td></tr>"
         for found in file.findings
     )
-    names = "".join(f"<th>{name}</th>" for name in ("", "Rule", "Asked", "Found", "Margin", "Verdict", "What to do"))
-    return f"{head}<table><thead><tr>{names}</tr></thead><tbody>{rows}</tbody></table>"
+    names = ("", "Rule", "Asked", "Found", "Margin", "Verdict", "What to do", "Source of the rule")
+    heads = "".join(f"<th>{name}</th>" for name in names)
+    remarks = "".join(f"<p>{escape(remark)}</p>" for remark in file.remarks)
+    return f"{head}<table><thead><tr>{heads}</tr></thead><tbody>{rows}</tbody></table>{remarks}"

@@ -147,24 +147,25 @@ def empty(request):
 def _told(row: contents.Binned) -> dict:
     """What the question before deleting says of one thing."""
     if isinstance(row, Production):
-        words = f"{_counted(row.recordings.count(), 'recording')}, {_counted(row.deliveries.count(), 'delivery')}"
+        brought, made = row.recordings.count(), row.deliveries.count()
+        words = f"{brought} recording{'' if brought == 1 else 's'}, {made} deliver{'y' if made == 1 else 'ies'}"
         return _line("production", row, contents.size_of_production(row), words)
     if isinstance(row, Delivery):
         size_bytes = contents.sizes_of([row]).get(row.pk, 0)
-        under_way = "; what is not made yet of it is not made" * row.files.under_way().exists()
-        return _line("delivery", row, size_bytes, _counted(row.files.made().count(), "finished file") + under_way)
+        made, under_way = row.files.made().count(), row.files.under_way().exists()
+        words = f"{made} finished file{'' if made == 1 else 's'}"
+        return _line(
+            "delivery", row, size_bytes, f"{words}; what is not made yet of it is not made" if under_way else words
+        )
     recording = cast(Recording, row)
-    count = recording.file_count
-    stays = "was made from it and stays" if count == 1 else "were made from it and stay"
-    words = f"{_counted(count, 'finished file')} {stays}" if count else ""
+    one, more = (
+        "1 finished file was made from it and stays",
+        f"{recording.file_count} finished files were made from it and stay",
+    )
+    words = "" if not recording.file_count else one if recording.file_count == 1 else more
     return _line("recording", recording, recording.size_bytes, words) | {"uses": recording.uses()}
 
 
 def _line(what: str, row, size_bytes: int, words: str) -> dict:
     named = {"key": f"{what}-{row.pk}", "what": what, "row": row}
     return named | {"size_bytes": size_bytes, "words": words, "uses": []}
-
-
-def _counted(count: int, what: str) -> str:
-    several = f"{what[:-1]}ies" if what.endswith("y") else f"{what}s"
-    return f"{count} {what if count == 1 else several}"

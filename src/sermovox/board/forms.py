@@ -220,7 +220,7 @@ class SectionForm(Guarded, Dressed, forms.ModelForm):
         choices = {"": "none yet"} | {str(recording.pk): recording.name for recording in own}
         if instance.is_cut:
             count = len(instance.made_of)
-            choices = {_AS_CUT: f"as it is cut, of {count} piece{'s' * (count != 1)}"} | choices
+            choices = {_AS_CUT: f"as it is cut, of {count} piece{'' if count == 1 else 's'}"} | choices
         elif instance.recording:
             choices.setdefault(has, instance.recording.name)
         cast(forms.ChoiceField, self.fields["recording"]).choices = list(choices.items())

@@ -55,14 +55,18 @@ def _without_sound(now: Standing) -> NextStep | None:
         return NextStep("Bring in recordings: each becomes a section.", "Bring in recordings", does="bring")
     if now.waiting and now.unused and _MANY * now.unused_count > now.waiting:
         return NextStep(
-            f"{_waits(now)}; {_many(now.unused_count, 'recording is', 'recordings are')} used nowhere yet.",
+            f"{_waits(now)}; 1 recording is used nowhere yet."
+            if now.unused_count == 1
+            else f"{_waits(now)}; {now.unused_count} recordings are used nowhere yet.",
             "Pair recordings with sections",
             reverse("productions:pairing", args=[now.production.pk]),
             pairs=True,
         )
     if now.measuring:
         return NextStep(
-            f"{_many(now.measuring, 'recording is', 'recordings are')} being measured; it goes on by itself."
+            "1 recording is being measured; it goes on by itself."
+            if now.measuring == 1
+            else f"{now.measuring} recordings are being measured; it goes on by itself."
         )
     if not now.waiting:
         return None
@@ -79,7 +83,7 @@ def _without_sound(now: Standing) -> NextStep | None:
 
 
 def _waits(now: Standing) -> str:
-    return f"{_many(now.waiting, 'section waits', 'sections wait')} for a recording"
+    return "1 section waits for a recording" if now.waiting == 1 else f"{now.waiting} sections wait for a recording"
 
 
 def _failing(now: Standing) -> NextStep | None:
@@ -93,12 +97,12 @@ def _failing(now: Standing) -> NextStep | None:
         return None
     files = {file for _, file in failing}
     outlet, first = failing[0]
-    where = f" for {outlet.title}" if len({each.key for each, _ in failing}) == 1 else ""
-    return NextStep(
-        f"{_many(len(files), 'file fails', 'files fail')}{where}: the check sheet says why, and what mends it.",
-        "See what mends it",
-        reverse("deliveries:check-sheet", args=[first]),
+    alone, count = len({each.key for each, _ in failing}) == 1, len(files)
+    said = (
+        f"{count} file{' fails' if count == 1 else 's fail'}{f' for {outlet.title}' if alone else ''}: "
+        "the check sheet says why, and what mends it."
     )
+    return NextStep(said, "See what mends it", reverse("deliveries:check-sheet", args=[first]))
 
 
 def _missing(now: Standing) -> NextStep | None:
@@ -119,8 +123,8 @@ def _to_make(now: Standing) -> NextStep | None:
         return NextStep("Files are being made; you can leave the page.")
     changed, needed = states.count(CHANGED), sum(crossing.needed for crossing in crossings)
     if changed:
-        since = "it was" if changed == 1 else "they were"
-        said = f"{_many(changed, 'file has', 'files have')} changed since {since} made."
+        one, more = "1 file has changed since it was made.", f"{changed} files have changed since they were made."
+        said = one if changed == 1 else more
         return NextStep(said, "Make what is needed", does="make" if needed else "")
     if needed:
         for_whom = now.outlets[0].title if len(now.outlets) == 1 else f"{len(now.outlets)} outlets"
@@ -138,15 +142,9 @@ def _to_send(now: Standing) -> NextStep:
     address = reverse("dispatch:handing", args=[now.production.pk])
     if stuck := [file for file in files if now.sent.get(file or 0) == Dispatch.State.STUCK]:
         address = reverse("dispatch:sent", query={"production": now.production.pk})
-        return NextStep(f"{_many(len(stuck), 'file is', 'files are')} stuck on the way.", "See why", address)
+        said = "1 file is stuck on the way." if len(stuck) == 1 else f"{len(stuck)} files are stuck on the way."
+        return NextStep(said, "See why", address)
     if left := len(files - now.sent.keys()):
-        return NextStep(
-            f"{_many(left, 'file passes', 'files pass')} and {'is' if left == 1 else 'are'} to be handed over.",
-            "Hand over",
-            address,
-        )
+        one, more = "1 file passes and is to be handed over.", f"{left} files pass and are to be handed over."
+        return NextStep(one if left == 1 else more, "Hand over", address)
     return NextStep("Everything that passes is on its way or has arrived.", "See where it is", address)
-
-
-def _many(count: int, one: str, more: str) -> str:
-    return f"1 {one}" if count == 1 else f"{count} {more}"

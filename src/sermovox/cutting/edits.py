@@ -401,7 +401,7 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
             spans = stretches_between(labels, rate_hz, frames)
             made = give(page, spans, from_end=False, titles=[label.name for label in labels])
             refresh_lengths(page.production, made)
-            return f"{_counted(len(made), 'section')} made."
+            return "1 section is made." if len(made) == 1 else f"{len(made)} sections are made."
         points = [
             Mark(
                 id=0,
@@ -413,12 +413,7 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
             for label in labels
         ]
         page.set_marks(markup.set_marks(page.mark_list, points, length_samples=frames))
-        return f"{_counted(len(points), 'mark')} on the page."
-
-
-def _counted(count: int, what: str) -> str:
-    """Write "1 mark is" or "2 marks are"."""
-    return f"{count} {what} is" if count == 1 else f"{count} {what}s are"
+        return "1 mark is on the page." if len(points) == 1 else f"{len(points)} marks are on the page."
 
 
 def _want_tone(page: Page) -> None:

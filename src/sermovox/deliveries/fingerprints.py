@@ -145,8 +145,8 @@ def _tag_words(was: Mapping[str, str], now: Mapping[str, str]) -> str:
 
 def _section_words(was: list[int], now: list[int]) -> str:
     more, fewer = len(set(now) - set(was)), len(set(was) - set(now))
-    told = [f"{more} section{'s' * (more != 1)} more"] * bool(more)
-    told += [f"{fewer} section{'s' * (fewer != 1)} fewer"] * bool(fewer)
+    told = [f"{more} section{'' if more == 1 else 's'} more"] * bool(more)
+    told += [f"{fewer} section{'' if fewer == 1 else 's'} fewer"] * bool(fewer)
     return f"its sections ({', '.join(told) or 'in another order'})"
 
 

@@ -17,6 +17,7 @@ from mastering.certain import certain
 from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
+from mastering.outlets import reports
 from mastering.outlets.findings import FAIL
 from mastering.tagging.image_types import mime_of
 from sermovox.deliveries import archive, check_sheets, manifest, retagging
@@ -185,7 +186,7 @@ def tags(request, pk: int):
         chosen = set(whole_numbers(request.POST.getlist("file")))
         written, refused = retagging.write(delivery, chosen)
         if written:
-            files = f"{written} file{'s' * (written != 1)}"
+            files = f"{written} file{'' if written == 1 else 's'}"
             messages.success(request, f"The tags of {files} are written. The sound is the same to the byte.")
         for name, reason in refused:
             messages.error(request, f"{name}: {reason}")
@@ -301,7 +302,7 @@ def rewrite(request, production_id: int, key: str):
     done, refused = retagging.bring_up_to_date(files)
     if done:
         messages.success(
-            request, f"{done} file{'s' * (done != 1)} brought up to date. The sound is the same to the byte."
+            request, f"{done} file{'' if done == 1 else 's'} brought up to date. The sound is the same to the byte."
         )
     for name, reason in refused:
         messages.error(request, f"{name}: {reason}")
@@ -339,7 +340,7 @@ KEPT = {
     "chapters.txt": (lambda bundle: _chapters(bundle, "txt"), "text/plain; charset=utf-8"),
     manifest.CHECK_SHEETS: (check_sheets.as_html, "text/html; charset=utf-8"),
     "check-sheets.pdf": (check_sheets.as_pdf, "application/pdf"),
-    "check-sheets.csv": (lambda bundle: check_sheets.as_csv(check_sheets.sheets_of(bundle)), "text/csv; charset=utf-8"),
+    "check-sheets.csv": (lambda bundle: reports.as_csv(check_sheets.sheets_of(bundle)), "text/csv; charset=utf-8"),
     "check-sheets.json": (check_sheets.as_json, "application/json"),
 }
 
@@ -530,7 +531,7 @@ def _summary(files: list[FinishedFile]) -> str:
         "cancelled": "{} was cancelled|{} were cancelled",
     }
     told = [words[s].split("|")[counted[s] != 1].format(counted[s]) for s in words if counted[s]]
-    return f"Of {len(files)} file{'s' * (len(files) != 1)}: {', '.join(told)}."
+    return f"Of {len(files)} file{'' if len(files) == 1 else 's'}: {', '.join(told)}."
 
 
 def _made_file(request, pk: int) -> FinishedFile:

@@ -31,6 +31,7 @@ from sermovox.dispatch.ways.carrier import NotSent
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions.models import Production
 from sermovox.queue import enqueue_once
+from sermovox.ui import words
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -97,7 +98,7 @@ def promise(request, production_id: int, key: str):
     same = {"production": owned(request, Production.objects, pk=production_id), "outlet_key": _mine(request, key).key}
     form = DueForm(request.POST)
     if not form.is_valid():
-        return HttpResponse("This is no day.", status=400)
+        return HttpResponse(words.said("This is no day."), status=400)
     if any(form.cleaned_data.values()):
         Promise.objects.update_or_create(**same, defaults=form.cleaned_data | {"kept_at": None})
     else:

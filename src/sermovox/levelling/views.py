@@ -39,6 +39,7 @@ from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.sources.soundings import Soundings
+from sermovox.ui import words
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -73,7 +74,7 @@ def change(request, pk: int):
         with transaction.atomic():
             said = commands.run(request.POST.get("do", ""), production, request, production)
     except NoSuchCommand as error:
-        return HttpResponseBadRequest(str(error))
+        return HttpResponseBadRequest(words.said(str(error)))
     if said:
         messages.success(request, said)
     shown = request.POST.get("shown", "")
@@ -110,7 +111,7 @@ def heard(request, pk: int):
     found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
     form = HeardForm(request.GET)
     if not form.is_valid():
-        return HttpResponseBadRequest("A time cannot be read.")
+        return HttpResponseBadRequest(words.said("A time cannot be read."))
     if outlet is None:
         raise Http404
     asked = form.cleaned_data
@@ -126,7 +127,7 @@ def heard(request, pk: int):
         there = {"start_s": asked["start"], "length_s": asked["length"]}
         sides = before_and_after(member.recorded, member.source, own.planned.plan, member.levels, **there)
     except MasteringError as error:
-        return HttpResponse(str(error), status=422, content_type="text/plain; charset=utf-8")
+        return HttpResponse(words.said(str(error)), status=422, content_type="text/plain; charset=utf-8")
     samples = sides.after if asked["side"] == "after" else sides.before
     response = HttpResponse(
         as_wav(next(to_16_bit(iter([samples]), dither=False)), sides.sample_rate_hz), content_type="audio/wav"

@@ -20,7 +20,7 @@ urlpatterns = [
     path("<slug:key>/checked/", views.checked, name="checked"),
     *(
         path(f"<slug:key>/checked/<uuid:batch>/report.{each}", views.report, {"ending": each}, name=f"report-{each}")
-        for each in ("html", "txt", "csv", "json")
+        for each in ("html", "pdf", "txt", "csv", "json")
     ),
     path("<slug:key>/checked/<uuid:batch>/delete/", views.check_delete, name="check-delete"),
     path("<slug:key>/checked/cancel/", views.check_cancel, name="check-cancel"),

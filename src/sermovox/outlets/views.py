@@ -28,6 +28,7 @@ from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
+from sermovox.ui.sheets import as_pdf
 
 _MOST_CHECKED = 20
 
@@ -213,13 +214,17 @@ def check_files(request, key: str):
 
 
 def report(request, key: str, batch, ending: str):
-    """What was found in files that came in together, for whoever sent them."""
+    """What was found in files that came in together, or in those chosen of them, for whoever sent them."""
     checks = list(FileCheck.objects.filter(owner=request.user, outlet_key=key, batch=batch))
     if not checks:
         raise Http404
-    outlet, files = parse(checks[0].toml), [each.as_checked() for each in checks if not each.is_under_way]
+    chosen = {key for key in request.GET.getlist("file") if key.isdigit()}
+    outlet = parse(checks[0].toml)
+    files = [each.as_checked() for each in checks if not each.is_under_way and (not chosen or str(each.pk) in chosen)]
+    title, told = reports.heading(outlet), reports.told(files)
     kind, text = {
-        "html": ("text/html", lambda: reports.as_html(outlet, files)),
+        "html": ("text/html", lambda: reports.as_html(title, told, files)),
+        "pdf": ("application/pdf", lambda: as_pdf(title, title, told, files)),
         "txt": ("text/plain", lambda: reports.as_text(outlet, files)),
         "csv": ("text/csv", lambda: reports.as_csv(files)),
         "json": ("application/json", lambda: reports.as_json(outlet, files)),

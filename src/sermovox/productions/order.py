@@ -208,7 +208,9 @@ def call_as_files(production: Production, user, sections: Sequence[int]) -> int:
     """Call sections as the files of their recordings are called, in the order these came in. Returns how many."""
     first = Piece.objects.filter(section__production=production, section__in=sections, section__removed=False, place=0)
     named = list(first.order_by("recording__rank").values_list("section_id", "recording__name"))
-    with changing(production, user, f"Call {len(named)} section{'s' * (len(named) != 1)} as the files are called"):
+    with changing(
+        production, user, f"Call {len(named)} section{'' if len(named) == 1 else 's'} as the files are called"
+    ):
         plain = {"role": Section.Role.CHAPTER, "number": None, "part": None}
         write(production, [{"pk": pk, "title": plain_title(name)} | plain for pk, name in named])
         every = list(production.sections.values_list("pk", flat=True))

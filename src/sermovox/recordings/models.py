@@ -308,10 +308,12 @@ class Recording(models.Model):
                 found.append((section.title, section.get_absolute_url()))
             else:
                 count = section.count
-                found.append((f"{section.title} ({count} piece{'s' * (count != 1)})", section.get_absolute_url()))
+                found.append(
+                    (f"{section.title} ({count} piece{'' if count == 1 else 's'})", section.get_absolute_url())
+                )
         for page in self.production.pages.select_related("recording"):
             if count := sum(mark.get("recording") == key for mark in page.marks):
-                words = f"{count} pickup{'s' * (count != 1)} on the page of {page.recording.name}"
+                words = f"{count} pickup{'' if count == 1 else 's'} on the page of {page.recording.name}"
                 found.append((words, page.get_absolute_url()))
             if any(lane["recording"] == self.pk for lane in page.facts.get("lanes", ())):
                 found.append((f"a voice beside {page.recording.name}", page.get_absolute_url()))

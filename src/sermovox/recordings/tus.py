@@ -28,6 +28,7 @@ from sermovox.productions.models import Production
 from sermovox.recordings.intake import refuse_too_large, shown_name, take_in_upload
 from sermovox.recordings.models import Upload
 from sermovox.room import has_room, left_bytes, let_go
+from sermovox.ui import words
 from sermovox.ui.owned import owned
 
 VERSION = "1.0.0"
@@ -138,7 +139,7 @@ def _outcome(upload: Upload) -> HttpResponse:
         if wrong := _taken_in(upload):
             return JsonResponse({"state": Upload.State.FINISHING, "said": wrong.content.decode(), "recording": None})
         upload.refresh_from_db()
-    return JsonResponse({"state": upload.state, "said": upload.said, "recording": upload.recording_id})
+    return JsonResponse({"state": upload.state, "said": words.said(upload.said), "recording": upload.recording_id})
 
 
 def _more(request, upload: Upload) -> HttpResponse:
@@ -252,7 +253,7 @@ def _expires(upload: Upload) -> str:
 
 
 def _answer(status: int, headers: dict | None = None, *, said: str = "") -> HttpResponse:
-    response = HttpResponse(said, status=status, content_type="text/plain; charset=utf-8")
+    response = HttpResponse(words.said(said), status=status, content_type="text/plain; charset=utf-8")
     for name, value in ({"Tus-Resumable": VERSION, "Cache-Control": "no-store"} | (headers or {})).items():
         response[name] = str(value)
     return response

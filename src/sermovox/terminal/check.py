@@ -4,11 +4,12 @@ import argparse
 import sys
 from pathlib import Path
 
-from mastering.editing.tables import write_table
 from mastering.errors import MasteringError
+from mastering.outlets import reports
 from mastering.outlets.checksheet import check
 from mastering.outlets.findings import FAIL
-from mastering.outlets.reports import Checked, write_reports
+from mastering.outlets.outlet import Outlet
+from mastering.outlets.reports import Checked
 from mastering.tagging.carried import read_carried
 from sermovox.terminal.said import (
     Summary,
@@ -22,8 +23,7 @@ from sermovox.terminal.said import (
     takes_quiet,
 )
 from sermovox.terminal.several import measured, takes_jobs
-
-_SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
+from sermovox.ui.sheets import as_pdf
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -33,7 +33,10 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_quiet(command)
     command.add_argument("--csv", action="store_true", help="as CSV, one line for each rule of each file")
     command.add_argument(
-        "--reports", type=Path, metavar="DIR", help="a folder for a report: a page, the text of a mail, CSV and JSON"
+        "--reports",
+        type=Path,
+        metavar="DIR",
+        help="a folder for a report: page, PDF, text of a mail, CSV and JSON",
     )
 
 
@@ -55,16 +58,25 @@ def run(options) -> int:
         if not (options.json or options.csv) and (sheet.verdict == FAIL or not options.quiet):
             print_sheet(path, sheet, ())
     if options.csv:
-        print(write_table(_SHEET_COLUMNS, _sheet_lines(rows)), end="")
+        print(reports.as_csv(sheets), end="")
     elif options.json:
         print_json(rows)
     if options.reports:
-        print(f"The reports are in {write_reports(options.reports, outlet, sheets)}.", file=sys.stderr)
+        _write(options.reports, outlet, sheets)
+        print(f"The reports are in {options.reports}.", file=sys.stderr)
     summary.tell()
     return status
 
 
-def _sheet_lines(rows: list[dict]):
-    for row in rows:
-        for finding in row["findings"]:
-            yield (row["path"], row["verdict"], *(finding[name] for name in _SHEET_COLUMNS[2:]))
+def _write(folder: Path, outlet: Outlet, files: list[Checked]) -> None:
+    """All reports into a folder, made where it is not there. Earlier reports there are written over."""
+    folder.mkdir(parents=True, exist_ok=True)
+    title, told = reports.heading(outlet), reports.told(files)
+    for name, text in (
+        ("report.html", reports.as_html(title, told, files)),
+        ("report.txt", reports.as_text(outlet, files)),
+        ("report.csv", reports.as_csv(files)),
+        ("report.json", reports.as_json(outlet, files)),
+    ):
+        (folder / name).write_text(text, encoding="utf-8")
+    (folder / "report.pdf").write_bytes(as_pdf(title, title, told, files))

@@ -78,6 +78,8 @@ class Terminal(TestCase):
         self.assertNotIn(str(made), printed)
         self.assertIn("2 checked, 1 pass, 1 fail, 1 could not be", told)
         self.assertIn("bad.wav: This is not a sound file", (reports / "report.txt").read_text())
+        kinds = ["report.csv", "report.html", "report.json", "report.pdf", "report.txt"]
+        self.assertEqual(sorted(path.name for path in reports.iterdir()), kinds)
 
     def test_ctrl_c_says_what_was_finished(self):
         later = written(self.folder, speech(seconds=3), name="z.wav")
@@ -412,7 +414,7 @@ class Terminal(TestCase):
         seen = b""
         while b"left" not in seen:
             seen += os.read(ours, 1000)
-        self.assertRegex(seen.decode(), r"Measuring: \d of 4 files, \d+%, 0:\d\d left")
+        self.assertRegex(seen.decode(), r"Measuring: \d of 4 files, \d+%, \d+:\d\d left")
         os.killpg(running.pid, signal.SIGINT)
         self.assertNotEqual(running.wait(20), 0)
         running.stdout.close()

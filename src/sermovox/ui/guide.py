@@ -10,6 +10,7 @@ from django.http import Http404
 from django.shortcuts import render
 from django.urls import reverse
 from django.utils.safestring import SafeString, mark_safe
+from django.utils.translation import get_language
 
 _FOLDER = Path(__file__).parent / "guide"
 _HEADING = re.compile(r"^# (.+)\n")
@@ -26,10 +27,11 @@ class Page:
 
 
 @cache
-def pages() -> dict[str, Page]:
-    """All of the guide, in its order."""
+def pages(language: str = "en") -> dict[str, Page]:
+    """All of the guide, in its order; in English where it is not in the reader's language."""
+    translated = _FOLDER / language.split("-")[0]
     found = {}
-    for path in sorted(_FOLDER.glob("*.md")):
+    for path in sorted((translated if translated.is_dir() else _FOLDER).glob("*.md")):
         text = path.read_text(encoding="utf-8")
         title = _HEADING.match(text)
         if title is None:
@@ -43,7 +45,7 @@ def pages() -> dict[str, Page]:
 
 def guide(request, name: str = ""):
     """One page of the guide, the first where none is asked for."""
-    known = pages()
+    known = pages(get_language() or "en")
     page = known.get(name or next(iter(known)))
     if page is None:
         raise Http404

@@ -1,11 +1,13 @@
-"""Pages for when something is not as it should be."""
+"""Pages for when something is not as it should be, and the words of the scripts."""
 
 import sys
 
 from django.db import OperationalError
 from django.shortcuts import render
+from django.utils.translation import get_language
 
 from sermovox import room, storage
+from sermovox.ui.words import page_words
 
 _NOT_FOUND = "There is nothing at this address, or it belongs to somebody else."
 _WENT_WRONG = "Something went wrong in Sermovox. Nothing of yours was changed; go back and try once more."
@@ -15,6 +17,11 @@ _FULL = (
 )
 _BUSY = "The database was busy for too long, so this was not done. Nothing of yours was changed; try once more."
 _NOT_ALLOWED = "This page was open for too long, or another page asked in your name. Reload it and try once more."
+
+
+def words_of_pages(request) -> dict:
+    """What the scripts of every page say, in the reader's language."""
+    return {"page_words": page_words(get_language() or "en")}
 
 
 def not_found(request, exception=None):

@@ -103,8 +103,10 @@ def _missed_noise(missed: Missed) -> str:
             "room there."
         )
     change = f"the {missed.gain_db:.1f} dB this take needs" if missed.gain_db > 0 else "levelling"
-    hushed = f" and {hush_db:.0f} dB of hush" if hush_db else ""
-    told = f"After {change}{hushed}, its noise floor is at {figure:.1f} dBFS; the outlet allows {allowed:g}."
+    told = (
+        f"After {change}{f' and {hush_db:.0f} dB of hush' if hush_db else ''}, its noise floor is "
+        f"at {figure:.1f} dBFS; the outlet allows {allowed:g}."
+    )
     if missed.low:
         return f"{told} {missed.low}"
     wanted_db = math.ceil(hush_db + missed.by + HUSH_MORE_DB)

@@ -25,6 +25,7 @@ from sermovox.history.changing import changing
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
+from sermovox.ui import words
 from sermovox.ui.forms import first_error
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
@@ -101,7 +102,7 @@ def begin(request):
     """Begin a production for recordings that were dropped: {"address", "uploads"}, or {"problem"}."""
     form = NewForm(request.POST, instance=_own(request))
     if not form.is_valid():
-        return JsonResponse({"problem": first_error(form)}, status=400)
+        return JsonResponse({"problem": words.said(first_error(form))}, status=400)
     production = form.save()
     uploads = reverse("recordings:uploads", args=[production.pk])
     return JsonResponse({"address": production.get_absolute_url(), "uploads": uploads})

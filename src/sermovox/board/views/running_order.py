@@ -26,6 +26,7 @@ from sermovox.productions import order
 from sermovox.productions.models import Piece, Production, Section
 from sermovox.recordings.models import Recording
 from sermovox.recordings.views import arrivals_of
+from sermovox.ui import words
 from sermovox.ui.owned import owned
 
 ROWS_A_PAGE = 300
@@ -70,7 +71,7 @@ def change(request, pk: int):
     try:
         said = commands.run(do, production, production, request)
     except NoSuchCommand as error:
-        return HttpResponseBadRequest(str(error))
+        return HttpResponseBadRequest(words.said(str(error)))
     except MasteringError as error:
         said = str(error)
     if do == "move":

@@ -25,6 +25,7 @@ from sermovox.apart import document_text
 from sermovox.board.forms import ScriptForm, shape_of
 from sermovox.productions import order
 from sermovox.productions.models import Production
+from sermovox.ui import words
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
@@ -62,7 +63,7 @@ def read(request, pk: int):
         text, found = decoded(data, encoding if encoding in ENCODINGS else None)
         return JsonResponse({"text": text, "encoding": found})
     except MasteringError as error:
-        return JsonResponse({"problem": str(error)})
+        return JsonResponse({"problem": words.said(str(error))})
 
 
 @require_POST
@@ -100,7 +101,7 @@ def _read(request, production: Production) -> dict:
         layout = form.layout()
         found = entries(form.script, layout, role=form.role)
     except MasteringError as error:
-        return context | {"problem": str(error)}
+        return context | {"problem": words.said(str(error))}
     skipped = form.skipped
     rows: list[dict[str, Any]] = [
         {"at": at, "entry": entry, "skipped": at in skipped} for at, entry in enumerate(found)

@@ -31,6 +31,7 @@ from sermovox.history.changing import last_change, next_change
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
+from sermovox.ui import words
 from sermovox.ui.owned import owned
 
 RECORDINGS = Recording.objects.select_related("production")
@@ -45,6 +46,7 @@ _GROUP_LINES, _COLUMNS = 6, 1024
 """How the page asks for waveforms; see static/js/page/peaks.js."""
 _MODULES = [f"js/page/{name}.js" for name in ("store", "peaks", "lines", "edits", "lens", "notes", "overview", "sound")]
 """Fetched with the page, not when the script that wants them has come."""
+_GONE = "The file of this recording is no longer there. Bring it in again."
 _ELSEWHERE = (
     "This page was changed in another window, or by somebody else. It shows now how it is; look, and do it again."
 )
@@ -58,13 +60,11 @@ def said(view):
         try:
             return view(request, *args, **kwargs)
         except UnreadableRecording as error:
-            return JsonResponse({"said": str(error)}, status=422)
+            return JsonResponse({"said": words.said(str(error))}, status=422)
         except MasteringError as error:
-            return JsonResponse({"said": str(error)}, status=400)
+            return JsonResponse({"said": words.said(str(error))}, status=400)
         except FileNotFoundError:
-            return JsonResponse(
-                {"said": "The file of this recording is no longer there. Bring it in again."}, status=422
-            )
+            return JsonResponse({"said": words.said(_GONE)}, status=422)
 
     return answering
 
@@ -112,9 +112,9 @@ def do(request, pk: int):
     with transaction.atomic():
         known = state_of(found.looked_at_again())
         if values.get("revision") != known["revision"]:
-            return JsonResponse(known | {"said": _ELSEWHERE}, status=409)
+            return JsonResponse(known | {"said": words.said(_ELSEWHERE)}, status=409)
         said = edits.do(found, request.user, str(values.get("op", "")), values)
-        return JsonResponse(state_of(found.looked_at_again()) | {"said": said})
+        return JsonResponse(state_of(found.looked_at_again()) | {"said": words.said(said)})
 
 
 @said
@@ -144,7 +144,9 @@ def propose(request, pk: int):
         marks = [mark for mark in edits.dead_air(found, values) if mark.kind == "strike"]
         spans = [[mark.start_sample, mark.end_sample] for mark in marks]
         saved_s = sum(mark.samples for mark in marks) / rate_hz
-        return JsonResponse({"spans": spans, "said": f"{len(spans)} pauses, {saved_s:.1f} s shorter in all."})
+        return JsonResponse(
+            {"spans": spans, "said": words.said(f"{len(spans)} pauses, {saved_s:.1f} s shorter in all.")}
+        )
     pauses = remaining(pauses_of(found.recording, **edits.pause_settings(values)), edits.strikes_s(found))
     try:
         if values.get("by") == "count":
@@ -157,8 +159,8 @@ def propose(request, pk: int):
         raise BadCut(f"These would be more than {edits.MOST_SECTIONS} sections. Let only longer pauses count.")
     cuts = [round(float(at) * rate_hz) for at in cuts_s]
     odd = edits.odd_sections(found, cuts, from_end=bool(values.get("from_end"))) if cuts else []
-    said = f"{len(cuts)} cuts, so {len(cuts) + 1} sections."
-    return JsonResponse({"cuts": cuts, "said": said, "odd": odd})
+    said = words.said(f"{len(cuts)} cuts, so {len(cuts) + 1} sections.")
+    return JsonResponse({"cuts": cuts, "said": said, "odd": words.said_each(odd)})
 
 
 @said
@@ -216,11 +218,12 @@ def retakes(request, pk: int):
     """Lines that were spoken more than once; 202 while they are being looked for."""
     recording = owned(request, RECORDINGS, pk=pk)
     try:
-        return JsonResponse(json.loads(caches.read(retakes_path(recording))))
+        found = json.loads(caches.read(retakes_path(recording)))
+        return JsonResponse(found | {"said": words.said(found["said"])} if "said" in found else found)
     except (FileNotFoundError, ValueError):
         pauses_of(recording)
         enqueue_once(look_for_retakes, pk)
-        return JsonResponse({"said": "Takes are being held against each other."}, status=202)
+        return JsonResponse({"said": words.said("Takes are being held against each other.")}, status=202)
 
 
 def state_of(found: Page) -> dict:
@@ -251,8 +254,9 @@ def state_of(found: Page) -> dict:
     revision = f"{found.revision}.{zlib.crc32(json.dumps(shown).encode())}"
     return shown | {
         "revision": revision,
-        "undo": undoable.words if undoable else None,
-        "redo": redoable.words if redoable else None,
+        "sections": [section | {"what": words.said(section["what"])} for section in sections],
+        "undo": words.said(undoable.words) if undoable else None,
+        "redo": words.said(redoable.words) if redoable else None,
     }
 
 
@@ -261,14 +265,19 @@ def _mark_kinds() -> list[dict]:
     told = ("name", "action", "said", "drawn", "heard")
     return [
         {name: getattr(kind, name) for name in told}
-        | {"button": bool(kind.button), "value": kind.value and asdict(kind.value)}
+        | {"said": words.said(kind.said)}
+        | {"button": bool(kind.button), "value": kind.value and _value_asked(kind.value)}
         for kind in MARK_KINDS.values()
     ]
 
 
+def _value_asked(value) -> dict:
+    return asdict(value) | {"asks": words.said(value.asks), "refusal": words.said(value.refusal)}
+
+
 def _lane_facts(recording: Recording | None) -> dict:
     if recording is None:
-        return {"name": "a recording that is gone", "frames": 0}
+        return {"name": words.said("a recording that is gone"), "frames": 0}
     return {"name": recording.name, "frames": recording.frames}
 
 

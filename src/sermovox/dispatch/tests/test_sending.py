@@ -674,7 +674,7 @@ class ByItself(MadeTestCase):
         self.state()
         by_itself = f"/sent/productions/{self.production.pk}/{OUTLET}/by-itself/"
         before = self.client.post(by_itself, {"wish": AT_ONCE}, follow=True)
-        self.assertContains(before, f"<option selected>{AT_ONCE}</option>", html=True)
+        self.assertContains(before, f'<option value="{AT_ONCE}" selected>{AT_ONCE}</option>', html=True)
         # What was begun before stays.
         self.assertEqual(self.look(), [])
         failing = self.make()

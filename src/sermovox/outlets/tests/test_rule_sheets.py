@@ -7,6 +7,7 @@ from datetime import timedelta
 from django.contrib.auth import get_user_model
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.utils import timezone
+from pypdf import PdfReader
 
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import parse, shipped, shipped_text
@@ -89,7 +90,7 @@ class Sheets(AppTestCase):
         self.assertContains(self.change("pocket-device", "container", all__choice=values), "Container changed")
         form = self.client.get("/outlets/pocket-device/rules/container/")
         for value in values:
-            self.assertContains(form, f"<option selected>{value}</option>", html=True)
+            self.assertContains(form, f'<option value="{value}" selected>{value}</option>', html=True)
         self.assertEqual(self.outlet("pocket-device").rule("container").demands[None].values, tuple(values))
 
     def test_versions_are_kept_and_any_is_taken_again(self):
@@ -220,6 +221,16 @@ class Sheets(AppTestCase):
         told = self.client.get(f"{report}.json").json()
         self.assertEqual(told["outlet"], "radio-playout")
         self.assertEqual(len(told["files"][0]["findings"]), len(shipped()["radio-playout"].rules))
+
+        # One for each who sent some: of those that are ticked alone.
+        alone = f"?file={page.context['checks'][0].pk}"
+        self.assertEqual([each["name"] for each in self.client.get(f"{report}.json{alone}").json()["files"]], ["b.mp3"])
+        self.assertEqual(len(self.client.get(f"{report}.json?file=nonsense").json()["files"]), 2)
+        for chosen, shown in (("", True), (alone, False)):
+            paper = PdfReader(io.BytesIO(self.client.get(f"{report}.pdf{chosen}").content))
+            words = " ".join("".join(page.extract_text() for page in paper.pages).split())
+            self.assertIn("b.mp3: cannot be checked", words)
+            self.assertEqual("<b>good.wav: fails" in words, shown)
 
         self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
         self.work()

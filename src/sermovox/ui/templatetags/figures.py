@@ -6,10 +6,14 @@ from functools import lru_cache
 from django import template
 from django.utils.dateformat import format as date_format
 from django.utils.html import format_html, format_html_join
+from django.utils.translation import get_language
 
 from mastering.clock import clock as as_clock
+from sermovox.ui import words
 
 register = template.Library()
+register.filter("said", words.said)
+register.filter("said_each", words.said_each)
 
 MARKS = {
     "to do": "todo",
@@ -40,13 +44,13 @@ def clock(seconds) -> str:
 def roughly(seconds) -> str:
     """How long something will still take, in words."""
     if seconds is None:
-        return "working out the time left"
+        return words.said("working out the time left")
     seconds = float(seconds)
     if seconds < 5:
-        return "a few seconds left"
+        return words.said("a few seconds left")
     if seconds < 90:
-        return f"about {round(seconds / 5) * 5} s left"
-    return f"about {round(seconds / 60)} min left"
+        return words.said(f"about {round(seconds / 5) * 5} s left")
+    return words.said(f"about {round(seconds / 60)} min left")
 
 
 @register.filter
@@ -55,24 +59,24 @@ def size(count) -> str:
     count = float(count or 0)
     for unit, digits in (("B", 0), ("kB", 0), ("MB", 1)):
         if count < 1000:
-            return f"{count:.{digits}f} {unit}"
+            return words.decimals(f"{count:.{digits}f} {unit}")
         count /= 1000
-    return f"{count:.2f} GB"
+    return words.decimals(f"{count:.2f} GB")
 
 
 @register.filter
 def level(value, unit: str) -> str:
     """A level with its unit, true minus sign and one decimal."""
     if value is None or value == "":
-        return "none"
+        return words.said("none")
     # Adding zero takes the sign off a minus nought.
-    return f"{round(value, 1) + 0.0:.1f} {unit}".replace("-", "−")
+    return words.decimals(f"{round(value, 1) + 0.0:.1f} {unit}".replace("-", "−"))
 
 
 @register.filter
 def bare(value) -> str:
     """A level alone, where its unit stands above it; an en dash when there is none."""
-    return "–" if value is None else f"{round(value, 1) + 0.0:.1f}".replace("-", "−")
+    return "–" if value is None else words.decimals(f"{round(value, 1) + 0.0:.1f}".replace("-", "−"))
 
 
 @register.filter
@@ -84,7 +88,7 @@ def whole(value) -> str:
 @register.filter
 def signed(value) -> str:
     """A gain with its sign, dB."""
-    return f"{round(value, 1) + 0.0:+.1f}".replace("-", "−")
+    return words.decimals(f"{round(value, 1) + 0.0:+.1f}".replace("-", "−"))
 
 
 @register.filter
@@ -101,8 +105,10 @@ def percent(share) -> int:
 
 @register.filter
 def proper(text: str) -> str:
-    """Hyphens that stand for a minus become one; those inside names and dates stay."""
-    return re.sub(r"(?<![\w-])-(?=\d)", "−", text)
+    """What a rule or a step says, in the reader's language. Hyphens that stand for a minus become one; those inside
+    names and dates stay.
+    """
+    return re.sub(r"(?<![\w-])-(?=\d)", "−", words.said(text))
 
 
 @register.filter
@@ -113,8 +119,8 @@ def moment(when) -> str:
 
 @register.filter
 def first_sentence(text: str) -> str:
-    """What stands before the first full stop or colon."""
-    return re.split(r"[.:](?:\s|$)", text, maxsplit=1)[0] + "."
+    """What stands before the first full stop or colon, in the reader's language."""
+    return re.split(r"\s?[.:](?:\s|$)", words.said(text), maxsplit=1)[0] + "."
 
 
 @register.simple_tag
@@ -122,11 +128,11 @@ def crossings(cells: tuple[tuple[str, str, str, str, str], ...], section: str, o
     """A row's cells under the outlets: (outlet's key, state, the same in words, address or "", how done it is), with
     the titles of section and outlets, by which marks are called for those who do not see where they stand.
     """
-    return _crossings(cells, section, outlets)
+    return _crossings(cells, section, outlets, get_language())
 
 
 @lru_cache(maxsize=4096)
-def _crossings(cells, section: str, outlets: tuple[str, ...]) -> str:
+def _crossings(cells, section: str, outlets: tuple[str, ...], language: str | None) -> str:
     return format_html_join(
         "",
         '<td class="crossing" data-outlet="{}" data-done="{}" data-label="{}">{}</td>',
@@ -137,18 +143,23 @@ def _crossings(cells, section: str, outlets: tuple[str, ...]) -> str:
                 outlet,
                 format_html('<a href="{}">{}</a>', address, sign) if address else sign,
             )
-            for (key, state, words, address, done), outlet in zip(cells, outlets, strict=True)
-            if (sign := mark(state, f"{words}, {section}, {outlet}"))
+            for (key, state, told, address, done), outlet in zip(cells, outlets, strict=True)
+            if (sign := mark(state, f"{words.said(told)}, {section}, {outlet}"))
         ),
     )
 
 
 @register.simple_tag
-@lru_cache(maxsize=256)
-def mark(state: str, words: str = "") -> str:
+def mark(state: str, called: str = "") -> str:
     """The mark of a state: its own shape, with its word for those who do not see it, or more about it."""
+    # What stands in a template is marked as safe, which words.said takes for markup.
+    return _mark(state, called or words.said("" + state))
+
+
+@lru_cache(maxsize=256)
+def _mark(state: str, called: str) -> str:
     return format_html(
         '<svg class="sign sign-{0}" role="img" aria-label="{1}"><title>{1}</title><use href="#mark-{0}"/></svg>',
         MARKS[state],
-        words or state,
+        called,
     )

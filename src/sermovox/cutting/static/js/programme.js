@@ -1,5 +1,7 @@
 // The programme of a section: pieces are moved by dragging or with buttons, and heard together.
 
+import { word } from "./words.js";
+
 const table = document.querySelector("#pieces");
 const rows = () => [...(table?.querySelectorAll("tr[data-at]") ?? [])];
 let dragged = null;
@@ -56,11 +58,11 @@ if (hear) {
   const audio = new Audio();
   audio.preload = "none";
   const slider = document.querySelector("#hear-at"), said = document.querySelector("#hear-said");
-  const whole = said.textContent.split(" of ")[1];
+  const whole = said.dataset.whole;
   const clock = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
   const show = () => {
-    hear.textContent = audio.paused ? "Hear it as it will sound" : "Stop";
-    said.textContent = `${clock(audio.currentTime)} of ${whole}`;
+    hear.textContent = audio.paused ? word("Hear it as it will sound") : word("Stop");
+    said.textContent = word("{now} of {whole}", { now: clock(audio.currentTime), whole });
     slider.value = audio.currentTime;
   };
   hear.addEventListener("click", () => {
@@ -75,6 +77,6 @@ if (hear) {
   for (const name of ["play", "pause", "ended", "timeupdate"]) audio.addEventListener(name, show);
   audio.addEventListener("error", async () => {
     const answer = await fetch(audio.src, { headers: { Range: "bytes=0-99" } });
-    said.textContent = (await answer.json().catch(() => ({}))).said ?? "The sound could not be made. Try once more.";
+    said.textContent = (await answer.json().catch(() => ({}))).said ?? word("The sound could not be made. Try once more.");
   });
 }

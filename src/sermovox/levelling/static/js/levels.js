@@ -1,5 +1,7 @@
 // Levels: rows that open, a stretch picked on the curve, and hearing it before and after in step.
 
+import { word } from "./words.js";
+
 const LISTENED_S = 10;
 let picked = null;
 const players = {};
@@ -51,7 +53,7 @@ function pick(from, to) {
   const wide = picked.to - picked.from;
   const learn = document.querySelector("[data-learn]");
   if (learn) learn.disabled = wide < 0.1 || wide > 30 || picked.from < 0;
-  say(wide < 0.1 ? `From ${clock(picked.from)}` : `${clock(picked.from)} to ${clock(picked.to)}, ${wide.toFixed(1)} s`);
+  say(wide < 0.1 ? word("From {from}", { from: clock(picked.from) }) : word("{from} to {to}, {seconds} s", { from: clock(picked.from), to: clock(picked.to), seconds: wide.toFixed(1) }));
 }
 
 function show() {
@@ -95,6 +97,8 @@ function label() {
   }
 }
 
+const said = (which) => (which === "after" ? word("As planned") : word("As recorded"));
+
 function hear(which) {
   const sounding = players[side] && !players[side].paused;
   if (sounding && which === side) return stop();
@@ -107,11 +111,11 @@ function hear(which) {
     audio.src = `${shown().dataset.heard}&side=${each}&start=${from.toFixed(2)}&length=${wide.toFixed(2)}`;
     audio.muted = each !== which;
     audio.onended = () => { move(null); label(); };
-    audio.onerror = () => say("This stretch cannot be played. Choose another one.");
+    audio.onerror = () => say(word("This stretch cannot be played. Choose another one."));
     audio.dataset.from = from;
   }
   for (const audio of Object.values(players)) audio.play().catch(() => {});
-  say(`${which === "after" ? "As planned" : "As recorded"}, from ${clock(from)}`);
+  say(`${said(which)}, ${word("from {from}", { from: clock(from) })}`);
   follow();
   label();
 }
@@ -122,7 +126,7 @@ function turn(which) {
   players[side].muted = true;
   other.muted = false;
   side = which;
-  say(`${which === "after" ? "As planned" : "As recorded"}`);
+  say(said(which));
   label();
 }
 

@@ -2,6 +2,7 @@
 
 import { droppedFiles, leftOut, sounding } from "./dropped.js";
 import { leaveFor, listen, outlives, tell } from "./uploads-port.js";
+import { word } from "./words.js";
 
 const form = document.querySelector("form.begin");
 const OPEN = ["waiting", "sending", "finishing", "broken"];
@@ -23,7 +24,7 @@ function sharedTitle(names) {
     } while (shared !== before);
   }
   const title = shared.replaceAll("_", " ").replace(SIGNS, "").trim();
-  return title.length > 2 ? title : "New production";
+  return title.length > 2 ? title : word("New production");
 }
 
 function say(text) {
@@ -45,7 +46,7 @@ addEventListener("drop", async (event) => {
   const { files, folder } = await droppedFiles(event.dataTransfer);
   const sound = sounding(files);
   if (!sound.length) {
-    say(leftOut(files) || "There is no recording among them.");
+    say(leftOut(files) || word("There is no recording among them."));
     return;
   }
   const headers = JSON.parse(document.body.getAttribute("hx-headers"));
@@ -61,7 +62,7 @@ addEventListener("drop", async (event) => {
     leaveFor(address);
     return;
   }
-  say("They are being sent; the production opens once they have arrived.");
+  say(word("They are being sent; the production opens once they have arrived."));
   listen((entries) => {
     if (!entries.some((entry) => entry.address === uploads && OPEN.includes(entry.state))) leaveFor(address);
   });

@@ -1,5 +1,7 @@
 // What was dropped or chosen: files and whole folders, and which of them can hold sound.
 
+import { word } from "./words.js";
+
 const inOrder = new Intl.Collator(undefined, { numeric: true }).compare;
 const UNSEEN = /^(\.|~|thumbs\.db$|desktop\.ini$)/i;
 const NO_SOUND = /\.(txt|rtf|md|pdf|docx?|odt|epub|csv|tsv|xlsx?|ods|jpe?g|png|gif|webp|tiff?|svg|html?|xml|json|cue|log|zip|7z|rar)$/i;
@@ -32,5 +34,7 @@ export const sounding = (files) => seen(files).filter((file) => !NO_SOUND.test(f
 export function leftOut(files) {
   const silent = seen(files).filter((file) => NO_SOUND.test(file.name)).map((file) => file.name);
   if (!silent.length) return "";
-  return `Left out, because there is no sound in such files: ${silent.slice(0, 5).join(", ")}${silent.length > 5 ? ` and ${silent.length - 5} more` : ""}.`;
+  const names = silent.slice(0, 5).join(", ");
+  if (silent.length > 5) return word("Left out, because there is no sound in such files: {names} and {more} more.", { names, more: silent.length - 5 });
+  return word("Left out, because there is no sound in such files: {names}.", { names });
 }

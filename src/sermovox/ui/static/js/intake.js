@@ -2,6 +2,7 @@
 
 import { droppedFiles, leftOut, sounding } from "./dropped.js";
 import { listen, tell, together } from "./uploads-port.js";
+import { phrase } from "./words.js";
 
 const SHOWN_MS = 1500;
 
@@ -83,6 +84,8 @@ document.addEventListener("alpine:init", () => {
       this.$refs.replacing.close();
       if (said) this.take([file], said === "replace" ? section : "");
     },
+
+    phrase,
 
     take(files, section = "") {
       this.leftOut = leftOut(files);

@@ -1,5 +1,7 @@
 // Keys of the screen: whatever carries data-key is pressed by that key, and "?" lists them all.
 
+import { word } from "./words.js";
+
 const typing = (target) => target.closest("input:not([type=checkbox]):not([type=radio]):not([type=range]), textarea, select");
 
 function listed() {
@@ -13,7 +15,7 @@ function listed() {
 function showKeys() {
   const body = document.querySelector("#keys tbody");
   body.replaceChildren();
-  for (const [key, does] of [...listed(), ["?", "Show this list"]]) {
+  for (const [key, does] of [...listed(), ["?", word("Show this list")]]) {
     const row = body.insertRow();
     const shown = document.createElement("kbd");
     shown.textContent = key;

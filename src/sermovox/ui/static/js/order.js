@@ -1,5 +1,7 @@
 // The running order: what is chosen, moving rows by drag and by key, pairing by drag, and changes that can be undone.
 
+import { word } from "./words.js";
+
 const form = document.querySelector("#order");
 const menu = document.querySelector("#row-menu");
 const rows = () => [...form.querySelectorAll("tr[data-section]")];
@@ -57,10 +59,10 @@ document.addEventListener("change", (event) => {
 
 // What stands on the button while there is nothing to make.
 function said(outlets, picked) {
-  if (picked) return "Choose an outlet";
+  if (picked) return word("Choose an outlet");
   const boxes = rows().filter(boxOf);
   const done = outlets.length && boxes.length && boxes.every((row) => outlets.every((outlet) => isDone(row, outlet)));
-  return done ? "All are up to date" : "Choose sections to make";
+  return done ? word("All are up to date") : word("Choose sections to make");
 }
 
 // How many files are to be made, and how many are left alone because they are up to date.
@@ -80,12 +82,12 @@ function counted(outlets, here, everywhere) {
       done += rows().filter((row) => boxOf(row) && isUpToDate(row, outlet)).length;
     }
   }
-  const whom = `for ${outlets.length === 1 ? outlets[0].dataset.title : `${outlets.length} outlets`}`;
+  const outlet = outlets.length === 1 ? outlets[0].dataset.title : word("{count} outlets", { count: outlets.length });
   // Somebody ticked what is up to date: whether it is to be made again is asked first.
-  if (!files) return `Make again ${whom}`;
+  if (!files) return word("Make again for {outlet}", { outlet });
   const joined = outlets.length === 1 && "joined" in outlets[0].dataset;
-  const told = joined ? "one file" : files === 1 ? "1 file" : `${files} files`;
-  return `Make ${told} ${whom}${done ? ` (${done} ${done === 1 ? "is" : "are"} up to date)` : ""}`;
+  const make = joined ? word("Make one file for {outlet}", { outlet }) : files === 1 ? word("Make 1 file for {outlet}", { outlet }) : word("Make {files} files for {outlet}", { files, outlet });
+  return done ? `${make} ${done === 1 ? word("(1 is up to date)") : word("({done} are up to date)", { done })}` : make;
 }
 
 // --- Changes --------------------------------------------------------------------------------------------------
@@ -143,7 +145,7 @@ const doers = {
 
 function act(name) {
   const row = rowOf(current);
-  if (!row) return say("Choose a row first: Tab to the list, then the arrow keys.");
+  if (!row) return say(word("Choose a row first: Tab to the list, then the arrow keys."));
   const { section } = row.dataset;
   // The row that comes to stand there has the focus then.
   if (name === "remove") current = (row.nextElementSibling ?? row.previousElementSibling)?.dataset.section ?? current;

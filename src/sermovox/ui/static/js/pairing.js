@@ -1,5 +1,7 @@
 // While pairs are corrected: how many there are, which rows are open, and whether one recording is taken twice.
 
+import { word } from "./words.js";
+
 const form = document.querySelector("#pairing");
 const count = document.querySelector("#paired-count");
 
@@ -11,7 +13,7 @@ function show() {
     field.closest("tr").classList.toggle("open", !field.value);
     field.classList.toggle("twice", times.get(field.value) > 1);
   }
-  count.textContent = `${fields.filter((field) => field.value).length} of ${fields.length}`;
+  count.textContent = word("{now} of {whole}", { now: fields.filter((field) => field.value).length, whole: fields.length });
 }
 
 if (form) {

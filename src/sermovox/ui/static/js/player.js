@@ -1,5 +1,7 @@
 // A recording laid out like a page: the waveform runs in lines, played by clicking into it.
 
+import { word } from "./words.js";
+
 const LINE_SECONDS = [5, 10, 15, 20, 30, 60, 120, 300, 600, 1200];
 const MOST_LINES = 8;
 const LINE_HEIGHT = 46;
@@ -52,7 +54,7 @@ class Player {
     for (const name of ["play", "pause", "ended"]) this.audio.addEventListener(name, () => this.show());
     this.audio.addEventListener("timeupdate", () => this.show());
     this.audio.addEventListener("error", () => {
-      this.clock.textContent = "This browser cannot play the file. Download it to listen.";
+      this.clock.textContent = word("This browser cannot play the file. Download it to listen.");
     });
     new ResizeObserver(() => this.draw()).observe(this.canvas);
     document.addEventListener("colours", () => this.draw());
@@ -64,7 +66,7 @@ class Player {
     const ask = () => fetch(`${this.root.dataset.waveform}?columns=${columns}`);
     let answer = await ask();
     for (let times = 0; answer.status === 202 && times < MOST_TIMES; times += 1) {
-      this.clock.textContent = "The waveform is being drawn again.";
+      this.clock.textContent = word("The waveform is being drawn again.");
       await new Promise((wake) => setTimeout(wake, AGAIN_MS));
       answer = await ask();
     }
@@ -98,7 +100,7 @@ class Player {
   show() {
     const now = this.audio.currentTime;
     this.button.textContent = this.audio.paused ? this.button.dataset.play : this.button.dataset.pause;
-    this.clock.textContent = `${clock(now)} of ${clock(this.seconds)}`;
+    this.clock.textContent = word("{now} of {whole}", { now: clock(now), whole: clock(this.seconds) });
     this.slider.value = now;
     this.slider.setAttribute("aria-valuetext", this.clock.textContent);
     this.draw();

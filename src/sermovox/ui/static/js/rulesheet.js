@@ -1,5 +1,7 @@
 // A rule sheet: rules are added and changed in their place; files are dropped to be checked.
 
+import { word } from "./words.js";
+
 document.addEventListener("change", (event) => {
   const select = event.target.closest("[data-add-rule]");
   if (!select?.value) return;
@@ -48,5 +50,5 @@ window.addEventListener("drop", (event) => {
 // How much of the files has been sent, where that takes a while.
 area?.addEventListener("htmx:xhr:progress", ({ detail }) => {
   const said = document.querySelector("#checking-now");
-  if (detail.lengthComputable && detail.total) said.textContent = `Sending, ${Math.floor((100 * detail.loaded) / detail.total)} % …`;
+  if (detail.lengthComputable && detail.total) said.textContent = word("Sending, {share} % …", { share: Math.floor((100 * detail.loaded) / detail.total) });
 });

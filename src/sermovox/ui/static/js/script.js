@@ -1,5 +1,7 @@
 // A chosen script is read on the server and put where pasted text goes; another encoding can be tried.
 
+import { word } from "./words.js";
+
 const form = document.querySelector("#script");
 const chooser = form.querySelector("#script-file");
 const text = form.querySelector("#script-text");
@@ -14,13 +16,13 @@ async function read(chosen) {
   body.append("file", file);
   if (chosen) body.append("encoding", chosen);
   said.className = "small";
-  said.textContent = `Reading ${file.name}`;
+  said.textContent = word("Reading {name}", { name: file.name });
   let answer;
   try {
     const response = await fetch(form.dataset.read, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) });
     answer = await response.json();
   } catch {
-    answer = { problem: "The server did not read the file. Try once more." };
+    answer = { problem: word("The server did not read the file. Try once more.") };
   }
   said.textContent = answer.problem ?? file.name;
   if (answer.problem) {

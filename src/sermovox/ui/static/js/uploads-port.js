@@ -1,6 +1,8 @@
 // A page's line to the worker that sends recordings. One worker serves all pages; where the browser lets it outlive
 // the page that started it, moving about in Sermovox breaks nothing off.
 
+import { word } from "./words.js";
+
 const SCRIPT = new URL("uploads.js", import.meta.url);
 const OPEN = ["waiting", "sending", "finishing"];
 const MARK = "sending";
@@ -56,9 +58,9 @@ export function together(entries) {
   const speed = open.reduce((sum, entry) => sum + (entry.state === "sending" ? entry.speed : 0), 0);
   const share = bytes ? sent / bytes : 0;
   const seconds = speed ? (bytes - sent) / speed : null;
-  const left = seconds === null ? "" : seconds < 90 ? `, about ${Math.max(1, Math.ceil(seconds))} s left` : `, about ${Math.round(seconds / 60)} min left`;
-  const what = open.length === 1 ? "1 recording" : `${open.length} recordings`;
-  return { count: open.length, share, said: `Sending ${what}, ${Math.round(share * 100)} %${left}` };
+  const left = seconds === null ? "" : `, ${seconds < 90 ? word("about {count} s left", { count: Math.max(1, Math.ceil(seconds)) }) : word("about {count} min left", { count: Math.round(seconds / 60) })}`;
+  const values = { count: open.length, share: Math.round(share * 100) };
+  return { count: open.length, share, said: (open.length === 1 ? word("Sending 1 recording, {share} %", values) : word("Sending {count} recordings, {share} %", values)) + left };
 }
 
 for (const name of ["click", "submit"]) {

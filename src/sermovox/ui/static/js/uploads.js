@@ -19,7 +19,8 @@ const size = (bytes) => {
   while (bytes >= 1000 && unit < 3) { bytes /= 1000; unit += 1; }
   return `${bytes.toFixed(unit > 1 ? 1 : 0)} ${units[unit]}`;
 };
-const left = (seconds) => (seconds < 90 ? `about ${Math.max(1, Math.ceil(seconds))} s left` : `about ${Math.round(seconds / 60)} min left`);
+// What is said is put into the reader's language by the page: sentences with names for what varies.
+const left = (seconds) => (seconds < 90 ? ["about {count} s left", { count: Math.max(1, Math.ceil(seconds)) }] : ["about {count} min left", { count: Math.round(seconds / 60) }]);
 
 function join(port) {
   ports.add(port);
@@ -107,8 +108,9 @@ function progressed(entry, sent) {
   while (now - entry.marks[0][0] > SPEED_OVER_MS) entry.marks.shift();
   const [then, before] = entry.marks[0];
   const speed = now > then ? (sent - before) / ((now - then) / 1000) : 0;
-  const rest = speed > 0 ? `, ${size(speed)}/s, ${left((entry.size - sent) / speed)}` : "";
-  changed(entry, { sent, speed, share: entry.size ? sent / entry.size : 1, said: `${size(sent)} of ${size(entry.size)}${rest}` });
+  const rest = speed > 0 ? [[", {speed}/s, ", { speed: size(speed) }], left((entry.size - sent) / speed)] : [];
+  const said = [["{sent} of {whole}", { sent: size(sent), whole: size(entry.size) }], ...rest];
+  changed(entry, { sent, speed, share: entry.size ? sent / entry.size : 1, said });
 }
 
 async function arrived(entry) {

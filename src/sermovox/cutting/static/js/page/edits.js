@@ -1,6 +1,7 @@
 // Every edit is sent to the server, one after the other, and the page shows what it answers.
 
 import { headers, say, store } from "./store.js";
+import { word } from "../words.js";
 
 const ASK_AGAIN_MS = 4000;
 let line = Promise.resolve();
@@ -19,7 +20,7 @@ async function send(op, values) {
 export function edit(op, values = {}) {
   waiting += 1;
   const done = line.then(() => send(op, values)).catch(() => {
-    say("The server did not answer. Nothing was changed; try once more.", true);
+    say(word("The server did not answer. Nothing was changed; try once more."), true);
     return false;
   }).finally(() => { waiting -= 1; });
   line = done;
@@ -38,7 +39,7 @@ async function look() {
     const answer = await fetch(`${store.address}state/?known=${store.state.revision}`);
     if (answer.status !== 200 || waiting) return;
     store.take(await answer.json());
-    say("This page was changed in another window, or by somebody else. It shows now how it is.");
+    say(word("This page was changed in another window, or by somebody else. It shows now how it is."));
   } catch { /* Asked again soon. */ }
 }
 

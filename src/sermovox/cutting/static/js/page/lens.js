@@ -2,6 +2,7 @@
 
 import { lineHeight, margin, spotOf, textWidth } from "./lines.js";
 import { clock, store } from "./store.js";
+import { word } from "../words.js";
 
 const WIDE = 520, TALL = 120;
 const CHUNK = 32768;
@@ -79,7 +80,7 @@ export function draw() {
   if (count <= 120) for (let index = from; index < to; index += 1) pen.fillRect(at(index) - 2, height(sampleOf(index) ?? 0) - 2, 4, 4);
   pen.fillStyle = colour("pencil");
   pen.fillRect(at(store.cursor) - 1, 0, 2, TALL);
-  said.textContent = `sample ${store.cursor} · ${clock(store.cursor, 4)} · ${((count / store.rate) * 1000).toFixed(count < 500 ? 1 : 0)} ms wide, scroll to change`;
+  said.textContent = word("sample {sample} · {at} · {wide} wide, scroll to change", { sample: store.cursor, at: clock(store.cursor, 4), wide: `${((count / store.rate) * 1000).toFixed(count < 500 ? 1 : 0)} ms` });
 }
 
 canvas.addEventListener("wheel", (event) => {

@@ -2,6 +2,7 @@
 
 import { peaksOf } from "./peaks.js";
 import { clock, store } from "./store.js";
+import { word } from "../words.js";
 
 const MARGIN = 168;
 const NARROW_MARGIN = 74;
@@ -365,10 +366,10 @@ function drawProposals(pen, start, end, tall, at) {
 }
 
 function inWords(start, end, pauses, marks, sections) {
-  const parts = [`${clock(start)} to ${clock(end)}`];
-  for (const section of sections) parts.push(`section ${section.title} begins at ${clock(section.start)}`);
-  parts.push(pauses.length === 1 ? "1 pause" : `${pauses.length} pauses`);
-  for (const mark of marks.slice(0, 12)) parts.push(`${store.kinds[mark.kind].said} ${mark.name ?? ""} from ${clock(mark.start_sample, 1)} to ${clock(mark.end_sample, 1)}`);
+  const parts = [word("{from} to {to}", { from: clock(start), to: clock(end) })];
+  for (const section of sections) parts.push(word("section {title} begins at {at}", { title: section.title, at: clock(section.start) }));
+  parts.push(pauses.length === 1 ? word("1 pause") : word("{count} pauses", { count: pauses.length }));
+  for (const mark of marks.slice(0, 12)) parts.push(word("{what} {name} from {from} to {to}", { what: store.kinds[mark.kind].said, name: mark.name ?? "", from: clock(mark.start_sample, 1), to: clock(mark.end_sample, 1) }));
   return `${parts.join(", ")}.`;
 }
 

@@ -7,6 +7,7 @@ import { pauseSettings } from "./notes.js";
 import "./overview.js";
 import { SPEEDS, meantAt, play, playAround, playing, setSpeed, stop } from "./sound.js";
 import { LINE_SECONDS, clock, say, store, whenIdle } from "./store.js";
+import { word } from "../words.js";
 
 const NEAR_PX = 5;
 const EDGE_PX = 26;
@@ -44,7 +45,7 @@ async function snapSelection() {
 function showChosen() {
   const { selection } = store;
   if (!playing()) el("where").textContent = clock(store.cursor, 3);
-  el("chosen").textContent = selection ? `${((selection.end - selection.start) / store.rate).toFixed(3)} s selected, ${clock(selection.start, 3)} to ${clock(selection.end, 3)}` : store.pauseAt(store.cursor) >= 0 ? "in a pause" : "";
+  el("chosen").textContent = selection ? word("{seconds} selected, {from} to {to}", { seconds: `${((selection.end - selection.start) / store.rate).toFixed(3)} s`, from: clock(selection.start, 3), to: clock(selection.end, 3) }) : store.pauseAt(store.cursor) >= 0 ? word("in a pause") : "";
 }
 
 function showButtons() {
@@ -57,7 +58,7 @@ function showButtons() {
   redoing.disabled = !redo;
   undoing.title = undo ?? "";
   redoing.title = redo ?? "";
-  document.querySelector('[data-do="play"]').firstChild.textContent = playing() ? "Stop " : "Play ";
+  document.querySelector('[data-do="play"]').firstChild.textContent = `${playing() ? word("Stop") : word("Play")} `;
 }
 
 // --- Pointing -------------------------------------------------------------------------------------------------
@@ -263,7 +264,7 @@ el("ask").addEventListener("keydown", (event) => {
 // --- What can be done -----------------------------------------------------------------------------------------
 
 const selected = (doing) => async () => {
-  if (!store.selection) return say("Select something first: drag over it, or press s for what lies between two pauses.", true);
+  if (!store.selection) return say(word("Select something first: drag over it, or press s for what lies between two pauses."), true);
   // Selected with keys, it has not been settled on a crossing or a pause yet.
   await snapSelection();
   return store.selection && doing(store.selection);
@@ -280,11 +281,11 @@ async function withValue({ name, value: { asks, usual, step } }) {
 }
 
 async function pickup({ start, end }) {
-  if (!store.others.length) return say("There is no other recording in this production to take a pickup from. Bring it in first.", true);
+  if (!store.others.length) return say(word("There is no other recording in this production to take a pickup from. Bring it in first."), true);
   const more = document.createElement("span");
   const choose = document.createElement("select");
   choose.className = "form-select inline";
-  choose.setAttribute("aria-label", "Recording of the pickup");
+  choose.setAttribute("aria-label", word("Recording of the pickup"));
   for (const other of store.others) choose.append(new Option(other.name, other.pk));
   const edge = (label) => {
     const box = document.createElement("label");
@@ -292,7 +293,7 @@ async function pickup({ start, end }) {
     box.append(` ${label} `, Object.assign(document.createElement("input"), { type: "number", step: 0.01, min: 0, className: "form-control inline number" }));
     return box;
   };
-  const from = edge("from, s"), to = edge("to, s");
+  const from = edge(word("from, s")), to = edge(word("to, s"));
   const fill = () => {
     from.lastChild.value = 0;
     to.lastChild.value = store.others.find((each) => String(each.pk) === choose.value).seconds;
@@ -300,7 +301,7 @@ async function pickup({ start, end }) {
   choose.addEventListener("change", fill);
   fill();
   more.append(choose, from, to);
-  const value = await question("Instead of what is selected, at the level around it:", { type: "hidden", more });
+  const value = await question(word("Instead of what is selected, at the level around it:"), { type: "hidden", more });
   if (value === null) return;
   const other = store.others.find((each) => String(each.pk) === choose.value);
   const last = Number(to.lastChild.value);
@@ -316,13 +317,13 @@ async function section(fromEnd) {
 
 async function mark() {
   const { start, end } = store.selection ?? { start: store.cursor, end: store.cursor };
-  const name = await question("Name of the mark:", { type: "text", value: "" });
+  const name = await question(word("Name of the mark:"), { type: "text", value: "" });
   if (name !== null) edit("mark", { kind: "point", start, end, name });
 }
 
 function around() {
   const strike = store.selection ?? nearestMark();
-  if (!strike) return say("Nothing is marked near the cursor.", true);
+  if (!strike) return say(word("Nothing is marked near the cursor."), true);
   playAround(strike.start, strike.end);
 }
 
@@ -349,7 +350,7 @@ const doers = {
   ...Object.fromEntries(marks),
   restore: () => {
     const chosen = store.selection ?? store.state.marks.map((m) => ({ start: m.start_sample, end: m.end_sample })).find((m) => m.start <= store.cursor && store.cursor < m.end);
-    return chosen ? edit("restore", chosen) : say("Nothing is marked at the cursor.", true);
+    return chosen ? edit("restore", chosen) : say(word("Nothing is marked at the cursor."), true);
   },
   keep: selected((chosen) => edit("keep", chosen)),
   pickup: selected(pickup),
@@ -362,11 +363,11 @@ const doers = {
   from: () => {
     begun = store.cursor;
     store.place(begun);
-    say(`The selection begins at ${clock(begun, 3)}. Go to its end and press b, or touch To here.`);
+    say(word("The selection begins at {at}. Go to its end and press b, or touch To here.", { at: clock(begun, 3) }));
   },
   to: () => {
     if (store.cursor > begun) store.select(begun, store.cursor);
-    else say("The end lies before the beginning. Choose a later place, or begin anew with From here.", true);
+    else say(word("The end lies before the beginning. Choose a later place, or begin anew with From here."), true);
   },
   "pause-before": () => go(nextPause(-1), false),
   "pause-after": () => go(nextPause(1), false),
@@ -382,7 +383,7 @@ const doers = {
     const kinds = ["", "zero", "pause"];
     el("snap").value = kinds[(kinds.indexOf(store.settings.snap) + 1) % 3];
     el("snap").dispatchEvent(new Event("change"));
-    say(`Marks snap to ${el("snap").selectedOptions[0].textContent}.`);
+    say(word("Marks snap to {what}.", { what: el("snap").selectedOptions[0].textContent }));
   },
 };
 

@@ -4,10 +4,11 @@ import { ask, edit } from "./edits.js";
 import { reveal } from "./lines.js";
 import { play } from "./sound.js";
 import { clock, store, whenIdle } from "./store.js";
+import { figure, word } from "../words.js";
 
 const WAIT_MS = 1000;
 const el = (id) => document.getElementById(id);
-const seconds = (samples) => `${(samples / store.rate).toFixed(2)} s`;
+const seconds = (samples) => figure(`${(samples / store.rate).toFixed(2)} s`);
 
 function built(tag, text, more = {}) {
   return Object.assign(document.createElement(tag), { textContent: text, ...more });
@@ -31,7 +32,7 @@ function showContents() {
   addRows(rows, 0, contentsAsked);
   el("contents-none").hidden = rows.some((row) => row.mark) || sections.length > 1;
   const { waiting } = store.state;
-  el("waiting-said").textContent = waiting ? `${waiting} ${waiting === 1 ? "section waits" : "sections wait"} in the running order; they are named at once.` : "No section waits in the running order; new ones are made.";
+  el("waiting-said").textContent = waiting > 1 ? word("{waiting} sections wait in the running order; they are named at once.", { waiting }) : waiting ? word("1 section waits in the running order; it is named at once.") : word("No section waits in the running order; new ones are made.");
 }
 
 // A few at a time, so that the page is never held up by its own list.
@@ -48,15 +49,15 @@ function addRows(rows, from, turn) {
     });
     const time = built("span", clock(row.at), { className: "fig" });
     const length = built("span", row.end > row.at ? seconds(row.end - row.at) : "", { className: "fig faint" });
-    const away = built("button", row.section ? "free" : "take away", { type: "button", className: "quiet" });
-    away.setAttribute("aria-label", row.section ? `Take its stretch from ${row.section.title}` : `Take away: ${name} at ${clock(row.at)}`);
+    const away = built("button", row.section ? word("free") : word("take away"), { type: "button", className: "quiet" });
+    away.setAttribute("aria-label", row.section ? word("Take its stretch from {title}", { title: row.section.title }) : word("Take away: {name} at {at}", { name, at: clock(row.at) }));
     away.addEventListener("click", () => (row.section ? edit("unsection", { section: row.section.section }) : edit("remove", { id: row.mark.id })));
     const more = built("span", "", { className: "more" });
     more.append(length, away);
     if (row.section) {
       const href = store.root.dataset.section.replace("/0/", `/${row.section.section}/`);
-      more.append(built("a", "programme", { href }));
-      if (row.hasPoint) more.append(" ", built("a", "links and pictures", { href: `${href}chapters/`, title: "Of the chapter marks at its points" }));
+      more.append(built("a", word("programme"), { href }));
+      if (row.hasPoint) more.append(" ", built("a", word("links and pictures"), { href: `${href}chapters/`, title: word("Of the chapter marks at its points") }));
     }
     item.append(time, go, more);
     return item;
@@ -92,9 +93,9 @@ async function findPauses() {
     return;
   }
   store.pauses = { ...found, starts: Float64Array.from(found.starts), ends: Float64Array.from(found.ends) };
-  el("pauses-said").textContent = `${found.between} pauses between words${found.noise_db === null ? "" : `, noise at ${found.noise_db} dB`}.`;
+  el("pauses-said").textContent = found.noise_db === null ? word("{count} pauses between words.", { count: found.between }) : word("{count} pauses between words, noise at {noise}.", { count: found.between, noise: `${found.noise_db} dB` });
   if (level === null && found.level_db !== null) el("pause-level").value = found.level_db;
-  el("pause-level-said").textContent = found.level_db === null ? "silence" : `${found.level_db.toFixed(1)} dB${level === null ? ", found" : ""}`;
+  el("pause-level-said").textContent = found.level_db === null ? word("silence") : level === null ? word("{level}, found", { level: `${found.level_db.toFixed(1)} dB` }) : figure(`${found.level_db.toFixed(1)} dB`);
   store.tell("pauses");
 }
 
@@ -108,7 +109,7 @@ el("pause-shortest").addEventListener("input", () => {
 
 function showShortest() {
   el("pause-shortest").value = store.settings.shortest_s;
-  el("pause-shortest-said").textContent = `${Number(store.settings.shortest_s).toFixed(2)} s`;
+  el("pause-shortest-said").textContent = figure(`${Number(store.settings.shortest_s).toFixed(2)} s`);
 }
 
 // --- Proposals ------------------------------------------------------------------------------------------------
@@ -175,7 +176,7 @@ async function findRetakes() {
       continue;
     }
     retakes = found.retakes ?? [];
-    el("retakes-said").textContent = found.said ?? (retakes.length ? `${retakes.length} ${retakes.length === 1 ? "line was" : "lines were"} spoken more than once. The last whole take is chosen; the others would be struck out.` : "No line was spoken twice in a row.");
+    el("retakes-said").textContent = found.said ?? (retakes.length > 1 ? word("{count} lines were spoken more than once. The last whole take is chosen; the others would be struck out.", { count: retakes.length }) : retakes.length ? word("1 line was spoken more than once. The last whole take is chosen; the others would be struck out.") : word("No line was spoken twice in a row."));
     showRetakes();
     return;
   }
@@ -198,7 +199,7 @@ function showRetakes() {
   el("retakes-strike").hidden = !retakes.length;
   el("retakes").replaceChildren(...retakes.map((line, number) => {
     const set = built("fieldset", "", { className: "takes" });
-    set.append(built("legend", `Line at ${clock(line.takes[0].start_s * store.rate)}`, { className: "small" }));
+    set.append(built("legend", word("Line at {at}", { at: clock(line.takes[0].start_s * store.rate) }), { className: "small" }));
     line.takes.forEach((take, at) => {
       const [start, end] = [take.start_s, take.end_s].map((edge) => Math.min(store.frames, Math.round(edge * store.rate)));
       const box = built("div", "", { className: "take" });
@@ -206,8 +207,8 @@ function showRetakes() {
       canvas.setAttribute("aria-hidden", "true");
       const label = document.createElement("label");
       const radio = Object.assign(document.createElement("input"), { type: "radio", name: `take-${number}`, value: at, checked: at === line.proposed });
-      label.append(radio, ` ${take.whole ? `take ${at + 1}` : "false start"}, ${seconds(end - start)}`);
-      const hear = built("button", "Hear it", { type: "button", className: "quiet" });
+      label.append(radio, ` ${take.whole ? word("take {number}", { number: at + 1 }) : word("false start")}, ${seconds(end - start)}`);
+      const hear = built("button", word("Hear it"), { type: "button", className: "quiet" });
       hear.addEventListener("click", () => { store.select(start, end); reveal(start); play(start, end); });
       box.append(canvas, label, hear);
       set.append(box);
@@ -247,11 +248,11 @@ function showVoices() {
       box.append(Object.assign(document.createElement("input"), { type: "number", step, value, className: "form-control inline number" }));
       return box;
     };
-    const later = number("begins later by, s", (lane.offset_samples / store.rate).toFixed(3), 0.001);
-    const gain = number("gain, dB", lane.gain_db, 0.1);
+    const later = number(word("begins later by, s"), (lane.offset_samples / store.rate).toFixed(3), 0.001);
+    const gain = number(word("gain, dB"), lane.gain_db, 0.1);
     const set = () => edit("lane-set", { recording: lane.recording, offset_s: Number(later.lastChild.value), gain_db: Number(gain.lastChild.value) });
     for (const box of [later, gain]) box.lastChild.addEventListener("change", set);
-    const away = built("button", "take away", { type: "button", className: "quiet" });
+    const away = built("button", word("take away"), { type: "button", className: "quiet" });
     away.addEventListener("click", () => edit("lane-remove", { recording: lane.recording }));
     item.append(built("strong", lane.name), later, gain, away);
     return item;

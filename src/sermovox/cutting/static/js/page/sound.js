@@ -2,6 +2,7 @@
 
 import { reveal, showPlayhead } from "./lines.js";
 import { clock, say, store } from "./store.js";
+import { word } from "../words.js";
 
 const AROUND_S = 2;
 const MOST_S = 1200; // one answer goes no further
@@ -57,11 +58,11 @@ export function heardAt() {
 function begin(start, end, asItWillSound) {
   remains = asItWillSound;
   segments = segmentsOf(start, end);
-  if (!segments.length) return say("Nothing remains there to be heard.");
+  if (!segments.length) return say(word("Nothing remains there to be heard."));
   until = end;
   audio.src = `${store.address}listen.wav?mode=${remains ? "remains" : "recorded"}&start=${start}&end=${end}&of=${store.state.revision}`;
   audio.playbackRate = audio.defaultPlaybackRate = Number(store.settings.speed);
-  audio.play().catch((error) => { if (error.name !== "AbortError") say("This cannot be played. Look whether something of it is left.", true); });
+  audio.play().catch((error) => { if (error.name !== "AbortError") say(word("This cannot be played. Look whether something of it is left."), true); });
   requestAnimationFrame(follow);
 }
 
@@ -114,7 +115,7 @@ audio.addEventListener("error", async () => {
   if (!audio.src) return;
   const answer = await fetch(audio.src, { headers: { Range: "bytes=0-99" } });
   const found = await answer.json().catch(() => ({}));
-  say(found.said ?? "The sound could not be made. Try once more.", true);
+  say(found.said ?? word("The sound could not be made. Try once more."), true);
 });
 
 // How long from the key to the first sound; read by bin/bench.

@@ -1,0 +1,4 @@
+"""Numbers as scripts read them."""
+
+DECIMAL_SEPARATOR = "."
+THOUSAND_SEPARATOR = ""
