@@ -11,6 +11,10 @@ export default [
     rules: { eqeqeq: "error", "no-var": "error", "prefer-const": "error" },
   },
   {
+    files: ["**/firefox.mjs"],
+    languageOptions: { globals: globals.node },
+  },
+  {
     files: ["**/uploads.js"],
     languageOptions: { sourceType: "script", globals: { ...globals.worker, tus: "readonly" } },
   },

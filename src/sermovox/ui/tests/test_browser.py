@@ -164,6 +164,11 @@ class WholeWay(BrowserTestCase):
             "/levels/2/?outlet=audiobook-retail",
             "/levels/sections/6/?outlet=audiobook-retail",
             "/cutting/sections/5/chapters/",
+            "/cutting/sections/5/",
+            "/cutting/2/",
+            "/outlets/podcast-host/versions/",
+            "/sent/outlets/podcast-host/",
+            *(f"/stand-ins/{name}/" for name in ("station", "mail")),
             *(f"{order}{page}/" for page in ("script", "names", "sheet", "edit")),
         ):
             self.page.goto(address)
@@ -173,10 +178,9 @@ class WholeWay(BrowserTestCase):
             self.assert_accessible(self.page)
             self.assert_focus_is_seen(self.page)
 
-    def test_it_fits_a_phone(self):
-        page = self.new_page(viewport={"width": 390, "height": 844})
+    def test_it_fits_a_phone_and_twice_the_size(self):
         pages = ("", "script/", "pairing/", "names/", "sheet/", "edit/")
-        for address in (
+        addresses = (
             "/",
             "/outlets/podcast-host/",
             "/deliveries/",
@@ -184,9 +188,17 @@ class WholeWay(BrowserTestCase):
             "/levels/2/",
             "/levels/sections/6/",
             "/cutting/sections/5/chapters/",
-        ) + tuple(f"/productions/{key}/{page}" for key in (2, 3) for page in pages):
-            page.goto(address)
-            self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390, address)
+            "/cutting/sections/5/",
+            "/cutting/2/",
+            "/sent/",
+            "/guide/",
+        ) + tuple(f"/productions/{key}/{page}" for key in (2, 3) for page in pages)
+        # A phone, and a window of 1280 pixels at 200 %, where every pixel of a page is two.
+        for width, height in ((390, 844), (640, 400)):
+            page = self.new_page(viewport={"width": width, "height": height})
+            for address in addresses:
+                page.goto(address)
+                self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), width, address)
 
 
 class UnderWay(BrowserTestCase):

@@ -1,5 +1,6 @@
 // The programme of a section: pieces are moved by dragging or with buttons, and heard together.
 
+import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
 const table = document.querySelector("#pieces");
@@ -76,7 +77,6 @@ if (hear) {
   });
   for (const name of ["play", "pause", "ended", "timeupdate"]) audio.addEventListener(name, show);
   audio.addEventListener("error", async () => {
-    const answer = await fetch(audio.src, { headers: { Range: "bytes=0-99" } });
-    said.textContent = (await answer.json().catch(() => ({}))).said ?? word("The sound could not be made. Try once more.");
+    said.textContent = await whyUnheard(audio, word("The sound could not be made. Try once more."));
   });
 }

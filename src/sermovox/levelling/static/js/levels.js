@@ -1,5 +1,6 @@
 // Levels: rows that open, a stretch picked on the curve, and hearing it before and after in step.
 
+import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
 const LISTENED_S = 10;
@@ -111,7 +112,7 @@ function hear(which) {
     audio.src = `${shown().dataset.heard}&side=${each}&start=${from.toFixed(2)}&length=${wide.toFixed(2)}`;
     audio.muted = each !== which;
     audio.onended = () => { move(null); label(); };
-    audio.onerror = () => say(word("This stretch cannot be played. Choose another one."));
+    audio.onerror = async () => say(await whyUnheard(audio, word("This stretch cannot be played. Choose another one.")));
     audio.dataset.from = from;
   }
   for (const audio of Object.values(players)) audio.play().catch(() => {});

@@ -1,5 +1,8 @@
 // Buttons that play a short stretch, one at a time; pressed again, they stop it.
 
+import { whyUnheard } from "./unheard.js";
+import { word } from "./words.js";
+
 const sound = new Audio();
 let pressed = null;
 
@@ -17,4 +20,10 @@ document.addEventListener("click", (event) => {
   sound.src = button.dataset.hearThis;
   sound.play().catch(() => { pressed = null; settle(); });
 });
-for (const name of ["ended", "error"]) sound.addEventListener(name, () => { pressed = null; settle(); });
+sound.addEventListener("ended", () => { pressed = null; settle(); });
+sound.addEventListener("error", async () => {
+  const line = document.querySelector("[data-hear-said]");
+  pressed = null;
+  settle();
+  if (line) line.textContent = await whyUnheard(sound, word("This stretch cannot be played. Choose another one."));
+});

@@ -1,5 +1,6 @@
 // A recording laid out like a page: the waveform runs in lines, played by clicking into it.
 
+import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
 const LINE_SECONDS = [5, 10, 15, 20, 30, 60, 120, 300, 600, 1200];
@@ -53,8 +54,9 @@ class Player {
     });
     for (const name of ["play", "pause", "ended"]) this.audio.addEventListener(name, () => this.show());
     this.audio.addEventListener("timeupdate", () => this.show());
-    this.audio.addEventListener("error", () => {
-      this.clock.textContent = word("This browser cannot play the file. Download it to listen.");
+    this.audio.addEventListener("error", async () => {
+      this.unheard = await whyUnheard(this.audio, word("This browser cannot play the file. Download it to listen."));
+      this.show();
     });
     new ResizeObserver(() => this.draw()).observe(this.canvas);
     document.addEventListener("colours", () => this.draw());
@@ -100,7 +102,7 @@ class Player {
   show() {
     const now = this.audio.currentTime;
     this.button.textContent = this.audio.paused ? this.button.dataset.play : this.button.dataset.pause;
-    this.clock.textContent = word("{now} of {whole}", { now: clock(now), whole: clock(this.seconds) });
+    this.clock.textContent = this.unheard || word("{now} of {whole}", { now: clock(now), whole: clock(this.seconds) });
     this.slider.value = now;
     this.slider.setAttribute("aria-valuetext", this.clock.textContent);
     this.draw();

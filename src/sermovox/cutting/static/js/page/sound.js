@@ -2,6 +2,7 @@
 
 import { reveal, showPlayhead } from "./lines.js";
 import { clock, say, store } from "./store.js";
+import { whyUnheard } from "../unheard.js";
 import { word } from "../words.js";
 
 const AROUND_S = 2;
@@ -112,10 +113,7 @@ for (const name of ["play", "pause"]) {
   });
 }
 audio.addEventListener("error", async () => {
-  if (!audio.src) return;
-  const answer = await fetch(audio.src, { headers: { Range: "bytes=0-99" } });
-  const found = await answer.json().catch(() => ({}));
-  say(found.said ?? word("The sound could not be made. Try once more."), true);
+  if (audio.src) say(await whyUnheard(audio, word("The sound could not be made. Try once more.")), true);
 });
 
 // How long from the key to the first sound; read by bin/bench.
