@@ -9,9 +9,14 @@ from mastering.outlets.outlet import Outlet
 from sermovox.board.facts import missing_facts
 from sermovox.deliveries.crossings import CHANGED, Board, State
 from sermovox.dispatch.models import Dispatch
+from sermovox.levelling.members import members_of
+from sermovox.levelling.plans import known_to_miss
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
+from sermovox.sources.soundings import Soundings
 
+_FORESEEN_AT_MOST = 300
+"""A running order of more sections is not looked at for levels that would fail: that takes too long for a page."""
 _MANY = 3
 """So many sections for each recording that is there make it likely that the recordings are to be cut."""
 
@@ -126,9 +131,33 @@ def _to_make(now: Standing) -> NextStep | None:
         one, more = "1 file has changed since it was made.", f"{changed} files have changed since they were made."
         said = one if changed == 1 else more
         return NextStep(said, "Make what is needed", does="make" if needed else "")
+    if needed and (foreseen := _foreseen(now)):
+        return foreseen
     if needed:
         for_whom = now.outlets[0].title if len(now.outlets) == 1 else f"{len(now.outlets)} outlets"
         return NextStep(f"All is there: make the files for {for_whom}.", "Make files", does="make")
+    return None
+
+
+def _foreseen(now: Standing) -> NextStep | None:
+    """What plans say that were looked at already; none is worked out for this."""
+    if len(now.sections) > _FORESEEN_AT_MOST:
+        return None
+    soundings = Soundings(now.production)
+    for outlet in now.outlets:
+        needed = {section for section in now.sections if now.board.at(section, outlet.key).needed}
+        missing = [
+            member
+            for member in known_to_miss(members_of(soundings, soundings.sections, outlet), outlet)
+            if member.sounding.section is None or member.sounding.section.pk in needed
+        ]
+        if missing and needed:
+            count, address = len(missing), reverse("levelling:levels", args=[now.production.pk])
+            said = (
+                f"{count} file{'' if count == 1 else 's'} would miss a level rule of {outlet.title}: "
+                "the levels say which, and what helps."
+            )
+            return NextStep(said, "Look at the levels", f"{address}?outlet={outlet.key}")
     return None
 
 

@@ -9,6 +9,7 @@ urlpatterns = [
     path("<int:pk>/", page.page, name="page"),
     path("<int:pk>/state/", page.state, name="state"),
     path("<int:pk>/do/", page.do, name="do"),
+    path("<int:pk>/mark/", page.mark_here, name="mark-here"),
     path("<int:pk>/pauses/", page.pauses, name="pauses"),
     path("<int:pk>/propose/", page.propose, name="propose"),
     path("<int:pk>/samples/", page.samples, name="samples"),

@@ -18,6 +18,8 @@ from sermovox import caches, storage
 from sermovox.levelling.members import Member, NotMeasured
 from sermovox.sources.soundings import digest
 
+_NOTHING_NEW = -1.0
+
 
 @dataclass(frozen=True)
 class Planned:
@@ -59,6 +61,16 @@ def plans_of(members: Sequence[Member], outlet: Outlet, *, within_s: float | Non
         each if near is None else _planned(member, outlet, shared_db, near, only_kept=False)
         for member, each, near in zip(members, known, wanted, strict=True)
     ]
+
+
+def known_to_miss(members: Sequence[Member], outlet: Outlet) -> list[Member]:
+    """Those of which a plan that was worked out before says that they will miss a rule, or cannot be made."""
+    planned = plans_of(members, outlet, within_s=_NOTHING_NEW)
+    return [member for member, each in zip(members, planned, strict=True) if each and _misses(each)]
+
+
+def _misses(planned: Planned) -> bool:
+    return planned.plan is None or bool(planned.plan.collisions)
 
 
 def plan_beside(

@@ -1,8 +1,9 @@
 """What a running order says comes next, from nothing at all until everything is handed over."""
 
+from mastering.shaping.treatment import Treatment
 from mastering.tests.signals import noise, speech, written
 from sermovox.dispatch.models import Dispatch
-from sermovox.productions.models import Production
+from sermovox.productions.models import Production, Section
 from sermovox.recordings.intake import take_in
 from sermovox.ui.tests.base import AppTestCase
 
@@ -90,6 +91,24 @@ class Next(AppTestCase):
         self.assertEqual(file.state, "fails")
         self.assertIn("1 file fails for Audiobook retail", self.next().said)
         self.assertEqual(self.next().address, file.get_absolute_url())
+
+    def test_what_a_plan_says_will_fail_is_said_before_anything_is_made(self):
+        retail = {"outlet_keys": ["audiobook-retail"], "last_outlets": ["audiobook-retail"]}
+        Production.objects.filter(pk=self.production.pk).update(**retail)
+        section = self.bring_in(speech(seconds=12, peak=0.3) + noise(-52, 12))
+        self.assertEqual(self.next().does, "make", "nothing is planned yet, and nothing is for this")
+        levels = f"/levels/{self.production.pk}/?outlet=audiobook-retail"
+        self.client.get(levels)
+        self.work()
+        self.client.get(levels)
+        self.assertIn("1 file would miss a level rule of Audiobook retail", self.next().said)
+        self.assertEqual(self.next().address, levels)
+        # With what helps allowed it would not.
+        Section.objects.filter(pk=section.pk).update(treatment=Treatment(hush="if needed", hush_db=12).as_dict())
+        self.client.get(levels)
+        self.work()
+        self.client.get(levels)
+        self.assertEqual(self.next().does, "make")
 
     def test_a_fact_that_is_asked_for_comes_before_making(self):
         Production.objects.filter(pk=self.production.pk).update(

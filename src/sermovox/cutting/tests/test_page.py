@@ -113,6 +113,23 @@ class Editing(PageTestCase):
         self.assertEqual(len(answer["marks"]), 1)
         self.assertEqual(self.client.get(f"{self.address}state/?known={answer['revision']}").status_code, 204)
 
+    def test_a_mark_set_while_listening_lies_where_it_was_heard_and_is_undone_like_any(self):
+        self.do("mark", kind="strike", start=0, end=4410)
+        for seconds, told in (
+            ("1.5", "Mark the place 0:01."),
+            ("x", "A time cannot be read."),
+            ("inf", "A time cannot"),
+        ):
+            answer = self.client.post(f"/cutting/{self.recording.pk}/mark/", {"seconds": seconds})
+            self.assertIn(told, answer.json()["said"])
+        self.assertIn("lies outside", self.client.post(answer.request["PATH_INFO"], {"seconds": "9e5"}).json()["said"])
+        marks = self.state()["marks"]
+        rate_hz = self.recording.figures["sample_rate_hz"]
+        found = [(mark["kind"], mark["start_sample"]) for mark in marks]
+        self.assertEqual(found, [("strike", 0), ("point", round(1.5 * rate_hz))])
+        self.do("undo")
+        self.assertEqual([mark["kind"] for mark in self.state()["marks"]], ["strike"])
+
     def test_others_see_nothing(self):
         self.client.force_login(type(self.narrator).objects.create_user("stranger"))
         for path in ("", "state/", "pauses/", "listen.wav?start=0&end=9", "marks/marks.txt"):

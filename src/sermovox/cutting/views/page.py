@@ -117,6 +117,20 @@ def do(request, pk: int):
         return JsonResponse(state_of(found.looked_at_again()) | {"said": words.said(said)})
 
 
+@require_POST
+@said
+def mark_here(request, pk: int):
+    """Set a mark without a name, at so many seconds, for whoever listens and has not the page before her."""
+    found = Page.of(owned(request, RECORDINGS, pk=pk))
+    try:
+        at = round(float(request.POST.get("seconds", "")) * found.sample_rate_hz)
+    except (ValueError, OverflowError) as error:
+        raise BadCut("A time cannot be read.") from error
+    with transaction.atomic():
+        values = {"kind": "point", "start": at, "end": at}
+        return JsonResponse({"said": words.said(edits.do(found.looked_at_again(), request.user, "mark", values))})
+
+
 @said
 def pauses(request, pk: int):
     """Where the pauses are, in samples, by the level and shortest length asked for."""

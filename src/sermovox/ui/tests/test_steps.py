@@ -57,6 +57,20 @@ class Steps(BrowserTestCase):
     def expect_ready(self, count: int) -> None:
         expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(count, timeout=60000)
 
+    def test_on_a_phone_a_place_is_marked_where_it_was_heard(self):
+        self.page = self.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
+        self.page.goto("/")
+        self.drop(self.take("Larch.wav"))
+        self.expect_ready(1)
+        self.page.locator("#rows .title").first.tap()
+        self.page.get_by_role("button", name="Play", exact=True).tap()
+        clock = self.page.locator("[data-clock]")
+        expect(clock).to_have_text(re.compile("^0:01 of"))
+        self.page.get_by_role("button", name="Mark this place").tap()
+        expect(clock).to_have_text(re.compile("^Mark the place 0:0[12]"))
+        self.page.keyboard.press("e")
+        expect(self.page.locator("#contents .is-mark")).to_have_count(1)
+
     def test_the_next_episode_of_a_series_for_two_outlets(self):
         self.page.goto("/productions/new/")
         self.page.keyboard.type("The Tern Hour 11")

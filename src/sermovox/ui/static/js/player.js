@@ -41,6 +41,7 @@ class Player {
 
   listen() {
     this.button.addEventListener("click", () => this.toggle());
+    this.root.querySelector("[data-mark]")?.addEventListener("click", (event) => this.mark(event.target.dataset.mark));
     this.canvas.addEventListener("click", (event) => {
       this.seek(this.secondAt(event.offsetX, event.offsetY));
       if (this.audio.paused) this.toggle();
@@ -97,6 +98,14 @@ class Player {
     const width = this.canvas.clientWidth - MARGIN;
     const line = Math.min(this.lines - 1, Math.floor(y / LINE_HEIGHT));
     return Math.min(this.seconds, (line + Math.max(0, x - MARGIN) / width) * this.lineSeconds);
+  }
+
+  // A mark where it is heard, on the page of the recording.
+  async mark(address) {
+    const body = new URLSearchParams({ seconds: this.audio.currentTime });
+    const answer = await fetch(address, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) }).catch(() => null);
+    const { said } = (await answer?.json().catch(() => null)) ?? {};
+    this.clock.textContent = said ?? word("The server did not answer. Nothing was changed; try once more.");
   }
 
   show() {

@@ -50,7 +50,7 @@ function addRows(rows, from, turn) {
     const time = built("span", clock(row.at), { className: "fig" });
     const length = built("span", row.end > row.at ? seconds(row.end - row.at) : "", { className: "fig faint" });
     const away = built("button", row.section ? word("free") : word("take away"), { type: "button", className: "quiet" });
-    away.setAttribute("aria-label", row.section ? word("Take its stretch from {title}", { title: row.section.title }) : word("Take away: {name} at {at}", { name, at: clock(row.at) }));
+    away.setAttribute("aria-label", row.section ? word("Free: the stretch of {title}", { title: row.section.title }) : word("Take away: {name} at {at}", { name, at: clock(row.at) }));
     away.addEventListener("click", () => (row.section ? edit("unsection", { section: row.section.section }) : edit("remove", { id: row.mark.id })));
     const more = built("span", "", { className: "more" });
     more.append(length, away);
