@@ -57,6 +57,15 @@ class Steps(BrowserTestCase):
     def expect_ready(self, count: int) -> None:
         expect(self.page.locator("#rows input[name=section]:enabled")).to_have_count(count, timeout=60000)
 
+    def test_a_broken_line_is_said_and_what_was_dropped_begins_once_it_is_back(self):
+        self.page.goto("/")
+        self.page.context.set_offline(True)
+        self.drop(self.take("Rowan.wav"))
+        expect(self.page.locator("#begin-said")).to_contain_text("Nothing was begun")
+        self.page.context.set_offline(False)
+        self.drop(self.take("Rowan.wav"))
+        expect(self.page.get_by_role("heading", name="Rowan")).to_be_visible()
+
     def test_on_a_phone_a_place_is_marked_where_it_was_heard(self):
         self.page = self.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
         self.page.goto("/")

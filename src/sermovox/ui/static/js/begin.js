@@ -51,8 +51,8 @@ addEventListener("drop", async (event) => {
   }
   const headers = JSON.parse(document.body.getAttribute("hx-headers"));
   const title = (document.querySelector("#begin-title").value.trim() || folder || sharedTitle(sound.map((file) => file.name))).slice(0, 200);
-  const answer = await fetch(form.dataset.begin, { method: "POST", headers, body: new URLSearchParams({ title }) });
-  const { address, uploads, problem } = await answer.json();
+  const answer = await fetch(form.dataset.begin, { method: "POST", headers, body: new URLSearchParams({ title }) }).catch(() => null);
+  const { address, uploads, problem } = (await answer?.json().catch(() => null)) ?? { problem: word("The line broke, or you were signed out. Nothing was begun; reload this page, then drop them once more.") };
   if (problem) {
     say(problem);
     return;
