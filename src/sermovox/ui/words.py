@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cache, lru_cache
 from pathlib import Path
 from string import Formatter
+from typing import NamedTuple
 
 from babel import Locale
 from babel.messages.pofile import read_po
@@ -22,6 +23,14 @@ _LEAST_LETTERS = 4
 _FIGURE = re.compile(r"(?<![\w.:/-])([−+-]?\d+)\.(\d+)(?![\w.]*[\d.]|\w)")
 _SENTENCES = re.compile(r"(?<=[.;:?!]) ")
 _BETWEEN = (": ", "; ", ", ", " and ", " or ")
+
+
+class Varying(NamedTuple):
+    """A sentence in which something varies: the longest part that does not, all of it, and the translation."""
+
+    longest: str
+    pattern: re.Pattern
+    other: str
 
 
 def said(text):
@@ -65,7 +74,7 @@ def _catalogue(domain: str, language: str) -> Iterator[tuple[str, str]]:
 
 
 @cache
-def _book(language: str) -> tuple[dict[str, str], list[tuple[re.Pattern, str]]]:
+def _book(language: str) -> tuple[dict[str, str], list[Varying]]:
     """Sentences that always read the same, and those in which something varies, the longest first."""
     plain, varying = {}, []
     for english, other in _catalogue("said", language):
@@ -74,8 +83,9 @@ def _book(language: str) -> tuple[dict[str, str], list[tuple[re.Pattern, str]]]:
         if all(name is None for _, name, *_ in pieces):
             plain["".join(literal for literal, *_ in pieces)] = "".join(each[0] for each in Formatter().parse(other))
         elif letters >= _LEAST_LETTERS:
-            varying.append((letters, _pattern(pieces), other))
-    return plain, [(pattern, other) for _, pattern, other in sorted(varying, key=lambda each: -each[0])]
+            longest = max((literal.strip() for literal, *_ in pieces), key=len)
+            varying.append((letters, Varying(longest, _pattern(pieces), other)))
+    return plain, [each for _, each in sorted(varying, key=lambda each: -each[0])]
 
 
 def _pattern(pieces: list) -> re.Pattern:
@@ -109,7 +119,9 @@ def _around_sentences(english: str, language: str) -> str | None:
 
 
 def _around(english: str, language: str, fits: Callable[[str], bool]) -> str | None:
-    for pattern, other in _book(language)[1]:
+    for longest, pattern, other in _book(language)[1]:
+        if longest not in english:
+            continue
         # What goes on from a sentence before may stand without it.
         found = pattern.fullmatch(english) or pattern.fullmatch(f" {english}")
         if found and all(map(fits, found.groupdict().values())):

@@ -8,6 +8,7 @@ const MOST_LINES = 8;
 const LINE_HEIGHT = 46;
 const MARGIN = 58;
 const STEP_SECONDS = 5;
+const SAID_MS = 4000;
 const AGAIN_MS = 1000;
 const MOST_TIMES = 900;
 
@@ -56,7 +57,7 @@ class Player {
     for (const name of ["play", "pause", "ended"]) this.audio.addEventListener(name, () => this.show());
     this.audio.addEventListener("timeupdate", () => this.show());
     this.audio.addEventListener("error", async () => {
-      this.unheard = await whyUnheard(this.audio, word("This browser cannot play the file. Download it to listen."));
+      this.said = await whyUnheard(this.audio, word("This browser cannot play the file. Download it to listen."));
       this.show();
     });
     new ResizeObserver(() => this.draw()).observe(this.canvas);
@@ -105,13 +106,15 @@ class Player {
     const body = new URLSearchParams({ seconds: this.audio.currentTime });
     const answer = await fetch(address, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) }).catch(() => null);
     const { said } = (await answer?.json().catch(() => null)) ?? {};
-    this.clock.textContent = said ?? word("The server did not answer. Nothing was changed; try once more.");
+    this.said = said ?? word("The server did not answer. Nothing was changed; try once more.");
+    setTimeout(() => { this.said = ""; this.show(); }, SAID_MS);
+    this.show();
   }
 
   show() {
     const now = this.audio.currentTime;
     this.button.textContent = this.audio.paused ? this.button.dataset.play : this.button.dataset.pause;
-    this.clock.textContent = this.unheard || word("{now} of {whole}", { now: clock(now), whole: clock(this.seconds) });
+    this.clock.textContent = this.said || word("{now} of {whole}", { now: clock(now), whole: clock(this.seconds) });
     this.slider.value = now;
     this.slider.setAttribute("aria-valuetext", this.clock.textContent);
     this.draw();
