@@ -121,7 +121,7 @@ def _missing(now: Standing) -> NextStep | None:
 
 def _to_make(now: Standing) -> NextStep | None:
     if not now.outlets:
-        return NextStep("Tick an outlet at the head of its column, then make its files.")
+        return NextStep("Tick an outlet at the head of its column, then make its files.", "Make files", does="make")
     crossings = [now.board.at(section, outlet.key) for outlet in now.outlets for section in now.sections]
     states = [crossing.state for crossing in crossings]
     if State.MAKING in states or State.WAITING in states:

@@ -7,7 +7,7 @@ import { word } from "./words.js";
 const form = document.querySelector("form.begin");
 const OPEN = ["waiting", "sending", "finishing", "broken"];
 const SIGNS = /[\s._\-–—()[\]#]+$/;
-const ROLE_OR_NUMBER = /[\s._\-–—]*(\d+|ch(ap(ter)?)?|part|ep(isode)?|take)$/i;
+const ROLE_OR_NUMBER = /[\s._\-–—]*(\d+|ch(ap(ter)?)?|part|ep(isode)?|take|kap(itel)?|teil|folge|cap([ií]tulo)?|parte|toma|chapitre|partie|[ée]pisod[eio]+|prise)$/iu;
 
 const stem = (name) => name.replace(/\.\w{1,5}$/, "");
 
