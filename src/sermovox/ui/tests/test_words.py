@@ -152,6 +152,9 @@ class Said(SimpleTestCase):
         self.assertEqual(self.said("chapter 7, part 2, music"), "Kapitel 7, Teil 2, Musik")
         self.assertEqual(self.said("copyright line and description"), "Copyrightzeile und Beschreibung")
         self.assertEqual(self.said("Noise floor by 10.9 dB"), "Grundrauschen um 10,9 dB")
+        self.assertEqual(self.said("Of 6 files: 5 pass, 1 fails."), "Von 6 Dateien: 5 bestehen, 1 fällt durch.")
+        refused = "Sermovox does not write mp2 files; it writes mp3, wav."
+        self.assertEqual(self.said(refused), "Sermovox schreibt keine mp2-Dateien; es schreibt mp3, wav.")
 
     def test_what_is_nobody_s_sentence_stays_as_it_is(self):
         for name in (
