@@ -140,7 +140,7 @@ def _to_make(now: Standing) -> NextStep | None:
 
 
 def _foreseen(now: Standing) -> NextStep | None:
-    """What plans say that were looked at already; none is worked out for this."""
+    """What plans say, once those of an outlet were looked at."""
     if len(now.sections) > _FORESEEN_AT_MOST:
         return None
     soundings = Soundings(now.production)

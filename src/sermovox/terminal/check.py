@@ -4,6 +4,7 @@ import argparse
 import sys
 from pathlib import Path
 
+from mastering.editing.tables import write_table
 from mastering.errors import MasteringError
 from mastering.outlets import reports
 from mastering.outlets.checksheet import check
@@ -24,6 +25,8 @@ from sermovox.terminal.said import (
 )
 from sermovox.terminal.several import measured, takes_jobs
 from sermovox.ui.sheets import as_pdf
+
+_SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -58,7 +61,7 @@ def run(options) -> int:
         if not (options.json or options.csv) and (sheet.verdict == FAIL or not options.quiet):
             print_sheet(path, sheet, ())
     if options.csv:
-        print(reports.as_csv(sheets), end="")
+        print(write_table(_SHEET_COLUMNS, _sheet_lines(rows)), end="")
     elif options.json:
         print_json(rows)
     if options.reports:
@@ -66,6 +69,13 @@ def run(options) -> int:
         print(f"The reports are in {options.reports}.", file=sys.stderr)
     summary.tell()
     return status
+
+
+def _sheet_lines(rows: list[dict]):
+    """By their paths, as files of several folders may have one name, and under the names this always had."""
+    for row in rows:
+        for finding in row["findings"]:
+            yield (row["path"], row["verdict"], *(finding[name] for name in _SHEET_COLUMNS[2:]))
 
 
 def _write(folder: Path, outlet: Outlet, files: list[Checked]) -> None:

@@ -1,6 +1,7 @@
 """The core from a terminal."""
 
 import contextlib
+import csv
 import io
 import json
 import os
@@ -78,6 +79,10 @@ class Terminal(TestCase):
         self.assertNotIn(str(made), printed)
         self.assertIn("2 checked, 1 pass, 1 fail, 1 could not be", told)
         self.assertIn("bad.wav: This is not a sound file", (reports / "report.txt").read_text())
+        told = self.run_("check", self.take, bad, "--outlet", "volunteer-archive", "--csv")[1]
+        lines = list(csv.DictReader(io.StringIO(told)))
+        self.assertEqual({line["file"] for line in lines}, {str(self.take)})
+        self.assertIn("Integrated loudness", {line["label"] for line in lines})
         kinds = ["report.csv", "report.html", "report.json", "report.pdf", "report.txt"]
         self.assertEqual(sorted(path.name for path in reports.iterdir()), kinds)
 

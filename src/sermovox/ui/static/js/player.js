@@ -82,12 +82,21 @@ class Player {
   toggle() {
     if (!this.audio.paused) return this.audio.pause();
     for (const other of players) if (other !== this) other.audio.pause();
+    if (this.audio.error) this.again();
     this.audio.play().catch(() => {});
     const animate = () => {
       this.show();
       if (!this.audio.paused) requestAnimationFrame(animate);
     };
     requestAnimationFrame(animate);
+  }
+
+  // What failed once may be there by now: a sound device, or the file.
+  again() {
+    const at = this.audio.currentTime;
+    this.said = "";
+    this.audio.load();
+    this.audio.currentTime = at;
   }
 
   seek(second) {
