@@ -1,0 +1,262 @@
+"""The front door: a recording and its script, and where each word of it was spoken."""
+
+import re
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from itertools import chain
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+
+from mastering.audio.beside import Ahead
+from mastering.audio.convert import resampled, to_channels
+from mastering.audio.reader import Reader
+from mastering.editing.pauses import Pauses, find_pauses
+from mastering.meters.decibels import db_of_power
+from mastering.meters.envelope import Envelope
+from mastering.meters.measurement import Progress, watched
+from mastering.words.features import BANDS, FEATURES, ROWS_PER_SECOND, Voice, powers, powers_of_blocks
+from mastering.words.following import Follower, Heard, Way
+from mastering.words.learning import FIRST_MARGIN, Ear, doubt_of, first_ear, learned
+from mastering.words.onsets import SHORTEST_PAUSE_S, Room, share_of, speech_of
+from mastering.words.readings import Reading, outside_of, readings_of
+from mastering.words.spoken import RATE_HZ, SpokenLine, speak, words_of
+from mastering.words.states import FULL_SCALE, States, states_of
+
+_WARPS = (0.87, 1.0, 1.15, 1.3)
+_SAMPLE_ROWS = 8 * 60 * ROWS_PER_SECOND
+"""From what lies at the beginning a voice is learned."""
+_TRIED_ROWS = 90 * ROWS_PER_SECOND
+_TRIED_S = 150
+"""The first minute and a half, and what of the script may lie in it, tell which throat is nearest."""
+_FIRST_TAUGHT = 0.5
+_TIMES_LEARNED = 2
+_CHUNK_ROWS = 1 << 14
+_CONTEXT_ROWS = 2
+"""What the change of a row is told from, on either side."""
+_FAINTEST_SPOKEN = 1e-4
+_DOUBTFUL = 0.3
+_ANOTHER = 0.6
+"""Where this share of what was said is in no script, the text is another."""
+_SHARE_READ, _SHARE_SPOKEN, _SHARE_LEARNED = 0.3, 0.5, 0.6
+_PHRASE_SIGN = re.compile(r"[,;:.!?…—–،؛。、]")
+
+
+@dataclass(frozen=True)
+class Outside:
+    """A stretch of speech that is in no script, seconds."""
+
+    start_s: float
+    end_s: float
+
+
+@dataclass(frozen=True)
+class HeardScript:
+    """What was heard of a script: each reading of each line in the order of the recording, and what is in no script."""
+
+    lines: tuple[str, ...]
+    words: tuple[int, ...]
+    """How many words each line has."""
+    readings: tuple[Reading, ...]
+    outside: tuple[Outside, ...]
+    duration_s: float
+    doubt: float
+    """As of `doubt_of`."""
+
+    @property
+    def is_another(self) -> bool:
+        """Whether hardly anything that was said is in the script: it is another text."""
+        read_s = sum(reading.end_s - reading.start_s for reading in self.readings)
+        away_s = sum(outside.end_s - outside.start_s for outside in self.outside)
+        return self.doubt > _DOUBTFUL or away_s > _ANOTHER * (read_s + away_s)
+
+
+class _Recording:
+    """What is heard of a recording: `given` are its mel powers, shape (rows, BANDS), kept in a file."""
+
+    def __init__(self, given: np.ndarray, pauses: Pauses):
+        share = share_of(pauses, len(given))
+        self.given = given
+        self.sample = np.array(given[:_SAMPLE_ROWS])
+        self.room = Room(self.sample, share[: len(self.sample)])
+        louder = [self.room.louder(np.asarray(given[first : first + _CHUNK_ROWS])) for first in _firsts(len(given))]
+        loud = self.sample[share[: len(self.sample)] > 0.5].sum(axis=1)
+        above_db = db_of_power(float(loud.mean()) / max(float(self.room.powers.sum()), 1e-12)) if len(loud) else 0.0
+        louder_rows = np.concatenate([np.zeros(0, bool), *louder])
+        self.speech = speech_of(pauses, share, louder_rows, above_room_db=above_db)
+        self.voice = Voice(self.sample, self.speech.share[: len(self.sample)] > 0.5)
+
+    def heard_first(self, ear: Ear, rows: int) -> Heard:
+        """The first rows, as an ear hears them."""
+        features = ear.heard(self.voice.features(self.sample[:rows]))
+        return Heard(features, self.speech.share[: len(features)], ear.least(features))
+
+    def heard(self, ear: Ear, kept: BinaryIO) -> Heard:
+        """All rows, as an ear hears them, kept in a file."""
+        rows = len(self.given)
+        features = np.memmap(kept, np.float32, "w+", shape=(max(1, rows), FEATURES))[:rows]
+        least = np.zeros(rows, np.float32)
+        for first in _firsts(rows):
+            before = min(first, _CONTEXT_ROWS)
+            part = self.voice.features(np.asarray(self.given[first - before : first + _CHUNK_ROWS + _CONTEXT_ROWS]))
+            told = ear.heard(part[before : before + _CHUNK_ROWS])
+            features[first : first + len(told)], least[first : first + len(told)] = told, ear.least(told)
+        return Heard(features, self.speech.share, least)
+
+
+class _Script:
+    """The spoken script, in the throat that is nearest to a recording's."""
+
+    def __init__(self, lines: Sequence[str], spoken: Iterator[SpokenLine], recording: _Recording):
+        self._lines, self._recording = lines, recording
+        self.words = [len(words_of(line)) for line in lines]
+        begun = list(_of_length(spoken, _TRIED_S * RATE_HZ))
+        tried = {warp: self._first_states(begun, warp) for warp in _WARPS}
+        self._warp = min(_WARPS, key=lambda warp: self._cost(tried[warp][0]))
+        _, voice, level = tried[self._warp]
+        self.states = self._states(chain(begun, spoken), voice, self._warp, level)
+
+    def phrases(self, states: States) -> np.ndarray:
+        """The rests inside lines that a comma or another sign stands at, as numbers of states."""
+        ends, words = set(), 0
+        for line, count in zip(self._lines, self.words, strict=True):
+            places = words_of(line)
+            for at, ((start, _), (after, _)) in enumerate(zip(places, places[1:], strict=False)):
+                if _PHRASE_SIGN.search(line, start, after):
+                    ends.add(words + at)
+            words += count
+        rests = np.flatnonzero(~states.speech)
+        told: np.ndarray = rests[np.isin(states.word[rests], list(ends))]
+        return told
+
+    def _first_states(self, begun: list[SpokenLine], warp: float) -> tuple[States, Voice, float]:
+        recording = self._recording
+        said = np.concatenate([powers(line.samples.astype(np.float32) / FULL_SCALE, warp=warp) for line in begun])
+        loud = said.sum(axis=1)
+        spoken = loud > _FAINTEST_SPOKEN * np.percentile(loud, 90) if len(loud) else np.zeros(0, bool)
+        level = recording.voice.level / float(loud[spoken].mean()) if spoken.any() else 1.0
+        voice = Voice(said * np.float32(level), spoken, recording.room.powers)
+        return self._states(iter(begun), voice, warp, level), voice, level
+
+    def _states(self, spoken: Iterator[SpokenLine], voice: Voice, warp: float, level: float) -> States:
+        return states_of(zip(spoken, self.words, strict=False), voice, warp=warp, level=level)
+
+    def _cost(self, states: States) -> float:
+        """What the beginning of the recording costs along the beginning of the script, each row of speech."""
+        if not states.speech.any():
+            return 0.0
+        ear = first_ear(states)
+        heard = self._recording.heard_first(ear, _TRIED_ROWS)
+        way = Follower(states, ear.templates, self.phrases(states), heard, margin=ear.margin).follow()
+        return _cost_of(way, heard)
+
+
+def hear(
+    path: Path,
+    lines: Sequence[str],
+    *,
+    language: str,
+    envelope: Envelope,
+    progress: Progress = lambda share: None,
+) -> HeardScript:
+    """Find where each word of a script was spoken.
+
+    Parameters
+    ----------
+    lines
+        The script in the order it is to be read: sentences, or lines that are read in one go.
+    language
+        The language of the script, a BCP 47 tag such as "en" or "fr-CA".
+    envelope
+        The recording's, as it was measured.
+
+    Raises
+    ------
+    UnreadableRecording, CannotSpeak, Cancelled
+    """
+    pauses = find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S)
+    with (
+        tempfile.TemporaryFile() as kept,
+        tempfile.TemporaryFile() as heard_kept,
+        closing(Ahead(speak(lines, language))) as ahead,
+    ):
+        recording = _Recording(_powers(path, kept, lambda share: progress(_SHARE_READ * share)), pauses)
+        script = _Script(lines, iter(ahead), recording)
+        states, phrases = script.states, script.phrases(script.states)
+        if not states.speech.any():
+            return HeardScript(tuple(lines), tuple(script.words), (), (), pauses.duration_s, 0.0)
+        progress(_SHARE_SPOKEN)
+        ear, doubt = _learned(states, phrases, recording)
+        progress(_SHARE_LEARNED)
+        heard = recording.heard(ear, heard_kept)
+        way = Follower(states, ear.templates, phrases, heard, margin=ear.margin).follow(
+            place=_place(states, ear, phrases, heard),
+            progress=lambda share: progress(_SHARE_LEARNED + (1 - _SHARE_LEARNED) * share),
+        )
+    outside = tuple(Outside(*edges) for edges in outside_of(way, recording.speech.share))
+    readings = tuple(readings_of(states, way, recording.speech))
+    return HeardScript(tuple(lines), tuple(script.words), readings, outside, pauses.duration_s, doubt)
+
+
+def _powers(path: Path, kept: BinaryIO, progress: Progress) -> np.ndarray:
+    """Mel powers of a whole recording, in a file, shape (rows, BANDS)."""
+    rows = 0
+    with Reader(path) as reader:
+        blocks = to_channels(watched(reader, progress=progress), 1)
+        if len(reader.channel_names) > 2:
+            blocks = (block.mean(axis=1, keepdims=True, dtype=np.float32) for block in blocks)
+        lower = resampled(blocks, from_hz=reader.sample_rate_hz, to_hz=RATE_HZ, channels=1, quality="MQ")
+        for part in powers_of_blocks(lower):
+            kept.write(part.tobytes())
+            rows += len(part)
+    kept.flush()
+    return np.memmap(kept, np.float32, "r", shape=(rows, BANDS)) if rows else np.zeros((0, BANDS), np.float32)
+
+
+def _learned(states: States, phrases: np.ndarray, recording: _Recording) -> tuple[Ear, float]:
+    """The ear for a voice, learned from the first minutes of it, and how doubtful it is that this is its text."""
+    ear, taught, doubts = first_ear(states), _FIRST_TAUGHT, []
+    features = recording.voice.features(recording.sample)
+    share = recording.speech.share[: len(features)]
+    for _ in range(_TIMES_LEARNED):
+        heard = recording.heard_first(ear, len(features))
+        place = _place(states, ear, phrases, heard)
+        way = Follower(states, ear.templates, phrases, heard, margin=ear.margin).follow(place=place)
+        doubts.append(doubt_of(states, ear, heard, way))
+        ear = learned(states, features, share, way, margin=taught)
+        taught = ear.margin
+    return ear, doubts[0]
+
+
+def _place(states: States, ear: Ear, phrases: np.ndarray, heard: Heard) -> int:
+    """The state to begin to look at: the first one, or the one that the beginning fits better."""
+    follower = Follower(states, ear.templates, phrases, heard, margin=ear.margin)
+    if follower.sees_all or (found := follower.find(0)) is None:
+        return 0
+    begun = Heard(*(part[:_TRIED_ROWS] for part in (heard.features, heard.spoken, heard.least)))
+
+    def cost(place: int) -> float:
+        return _cost_of(Follower(states, ear.templates, phrases, begun, margin=ear.margin).follow(place=place), begun)
+
+    return min((0, found), key=cost)
+
+
+def _cost_of(way: Way, heard: Heard) -> float:
+    """What a row of speech costs along a way; one outside of it as much as a wrong sound."""
+    spoken = heard.spoken > 0.5
+    costs = heard.least + np.where(way.states >= 0, way.excess, np.float32(FIRST_MARGIN))
+    return float(costs[spoken].mean()) if spoken.any() else 0.0
+
+
+def _of_length(spoken: Iterator[SpokenLine], samples: int) -> Iterator[SpokenLine]:
+    """Lines until so many samples have been spoken."""
+    while samples > 0 and (line := next(spoken, None)) is not None:
+        yield line
+        samples -= len(line.samples)
+
+
+def _firsts(rows: int) -> range:
+    return range(0, rows, _CHUNK_ROWS)

@@ -1,0 +1,104 @@
+"""What was read: each reading of each line, word by word, out of the way through its states."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from mastering.words.features import ROWS_PER_SECOND
+from mastering.words.following import Way
+from mastering.words.onsets import Speech
+from mastering.words.states import States
+
+_SNAPPED_S = 0.4
+_WORD_SNAPPED_S = 0.1
+_EDGE_STATES = 4
+"""A reading that lacks no more than this of a line's first and last word is whole."""
+_SHORTEST_OUTSIDE_S = 0.3
+
+
+@dataclass(frozen=True)
+class HeardWord:
+    """One word as it was spoken: its number in its line, start and end in seconds, and how far it lies from how it
+    should sound, 0 for exactly so and about 1 for something else."""
+
+    word: int
+    start_s: float
+    end_s: float
+    apart: float
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One time a line was spoken, or a part of it: the number of the line, its words in order, seconds.
+
+    `whole` is True where it runs from the first word to the last.
+    """
+
+    line: int
+    start_s: float
+    end_s: float
+    whole: bool
+    words: tuple[HeardWord, ...]
+
+    @property
+    def apart(self) -> float:
+        """How far all of it lies from how it should sound, as of a word."""
+        length = sum(word.end_s - word.start_s for word in self.words)
+        return sum(word.apart * (word.end_s - word.start_s) for word in self.words) / length if length else 0.0
+
+
+def readings_of(states: States, way: Way, speech: Speech) -> list[Reading]:
+    """All readings in the order of the recording; what was begun and broken off is a reading too."""
+    return [_reading(states, way, speech, *found) for found in _runs(states, way)]
+
+
+def counting(readings: tuple[Reading, ...], lines: int) -> list[Reading | None]:
+    """Of each line the reading that counts: the last whole one, else the longest of its parts, else None."""
+    counted: list[Reading | None] = [None] * lines
+    for reading in readings:
+        other = counted[reading.line]
+        if reading.whole or other is None or (not other.whole and len(reading.words) >= len(other.words)):
+            counted[reading.line] = reading
+    return counted
+
+
+def outside_of(way: Way, share: np.ndarray) -> list[tuple[float, float]]:
+    """Stretches of speech outside the script: starts and ends, seconds."""
+    away = np.concatenate([[False], way.states < 0, [False]]).astype(np.int8)
+    edges = np.flatnonzero(np.diff(away))
+    found = []
+    for first, stop in zip(edges[::2], edges[1::2], strict=True):
+        spoken = first + np.flatnonzero(share[first:stop] > 0.5)
+        if len(spoken) >= _SHORTEST_OUTSIDE_S * ROWS_PER_SECOND:
+            found.append((float(spoken[0] / ROWS_PER_SECOND), float((spoken[-1] + 1) / ROWS_PER_SECOND)))
+    return found
+
+
+def _runs(states: States, way: Way) -> Iterator[tuple[int, np.ndarray]]:
+    """For each reading its line and the rows in which a sound of it was spoken."""
+    rows = np.flatnonzero(way.states >= 0)
+    rows = rows[states.speech[way.states[rows]]]
+    at = way.states[rows]
+    begins = np.concatenate([[True], (states.line[at[1:]] != states.line[at[:-1]]) | (at[1:] < at[:-1])])
+    for part in np.split(rows, np.flatnonzero(begins)[1:]) if len(rows) else []:
+        yield int(states.line[way.states[part[0]]]), part
+
+
+def _reading(states: States, way: Way, speech: Speech, line: int, rows: np.ndarray) -> Reading:
+    at = way.states[rows]
+    first_state, last_state = states.line_starts[line] + 1, states.line_starts[line + 1] - 1
+    whole = bool(at[0] - first_state < _EDGE_STATES and last_state - at[-1] < _EDGE_STATES)
+    words = states.word[at]
+    begins = np.flatnonzero(np.concatenate([[True], words[1:] != words[:-1]]))
+    ends = np.append(begins[1:], len(rows))
+    first_word = int(np.searchsorted(states.word_lines, line))
+    heard = []
+    for start, stop in zip(begins, ends, strict=True):
+        start_s, end_s = rows[start] / ROWS_PER_SECOND, (rows[stop - 1] + 1) / ROWS_PER_SECOND
+        is_first, is_last = start == 0, stop == len(rows)
+        start_s = speech.onset(start_s, _SNAPPED_S if is_first else _WORD_SNAPPED_S)
+        end_s = speech.ended(end_s, _SNAPPED_S) if is_last else speech.offset(end_s, _WORD_SNAPPED_S)
+        apart = float(np.clip(way.excess[rows[start:stop]].mean(), 0, 9.99))
+        heard.append(HeardWord(int(words[start]) - first_word, float(start_s), float(max(start_s, end_s)), apart))
+    return Reading(line, heard[0].start_s, heard[-1].end_s, whole, tuple(heard))
