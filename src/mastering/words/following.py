@@ -242,7 +242,8 @@ class Follower:
                 progress(row)
             window, cost, elsewhere = self._moved(window, cost, elsewhere)
         if chunks:
-            self._settle(chunks, cost, elsewhere, row)
+            # To end elsewhere costs what leaving a line out costs in the middle, where the way has to come back.
+            self._settle(chunks, cost, elsewhere + np.float32(_ELSEWHERE + _AHEAD), row)
         return row, row, place
 
     def _window(self, place: int) -> _Window:

@@ -26,7 +26,7 @@ from mastering.words.readings import Reading, outside_of, readings_of
 from mastering.words.spoken import RATE_HZ, SpokenLine, speak, words_of
 from mastering.words.states import FULL_SCALE, States, states_of
 
-_WARPS = (0.87, 1.0, 1.15, 1.3)
+WARPS = (0.87, 1.0, 1.15, 1.3)
 _SAMPLE_ROWS = 8 * 60 * ROWS_PER_SECOND
 """From what lies at the beginning a voice is learned."""
 _TRIED_ROWS = 90 * ROWS_PER_SECOND
@@ -74,7 +74,7 @@ class HeardScript:
         return self.doubt > _DOUBTFUL or away_s > _ANOTHER * (read_s + away_s)
 
 
-class _Recording:
+class Recording:
     """What is heard of a recording: `given` are its mel powers, shape (rows, BANDS), kept in a file."""
 
     def __init__(self, given: np.ndarray, pauses: Pauses):
@@ -107,17 +107,24 @@ class _Recording:
         return Heard(features, self.speech.share, least)
 
 
-class _Script:
+class SpokenScript:
     """The spoken script, in the throat that is nearest to a recording's."""
 
-    def __init__(self, lines: Sequence[str], spoken: Iterator[SpokenLine], recording: _Recording):
+    def __init__(
+        self,
+        lines: Sequence[str],
+        spoken: Iterator[SpokenLine],
+        recording: Recording,
+        *,
+        warps: Sequence[float] = WARPS,
+    ):
         self._lines, self._recording = lines, recording
         self.words = [len(words_of(line)) for line in lines]
         begun = list(_of_length(spoken, _TRIED_S * RATE_HZ))
-        tried = {warp: self._first_states(begun, warp) for warp in _WARPS}
-        self._warp = min(_WARPS, key=lambda warp: self._cost(tried[warp][0]))
-        _, voice, level = tried[self._warp]
-        self.states = self._states(chain(begun, spoken), voice, self._warp, level)
+        tried = {warp: self._first_states(begun, warp) for warp in warps}
+        self.warp = min(warps, key=lambda warp: self._cost(tried[warp][0]))
+        _, voice, level = tried[self.warp]
+        self.states = self._states(chain(begun, spoken), voice, self.warp, level)
 
     def phrases(self, states: States) -> np.ndarray:
         """The rests inside lines that a comma or another sign stands at, as numbers of states."""
@@ -177,34 +184,65 @@ def hear(
     ------
     UnreadableRecording, CannotSpeak, Cancelled
     """
-    pauses = find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S)
-    with (
-        tempfile.TemporaryFile() as kept,
-        tempfile.TemporaryFile() as heard_kept,
-        closing(Ahead(speak(lines, language))) as ahead,
-    ):
-        recording = _Recording(_powers(path, kept, lambda share: progress(_SHARE_READ * share)), pauses)
-        script = _Script(lines, iter(ahead), recording)
-        states, phrases = script.states, script.phrases(script.states)
-        if not states.speech.any():
-            return HeardScript(tuple(lines), tuple(script.words), (), (), pauses.duration_s, 0.0)
-        progress(_SHARE_SPOKEN)
-        ear, doubt = _learned(states, phrases, recording)
-        progress(_SHARE_LEARNED)
-        heard = recording.heard(ear, heard_kept)
+    counts = tuple(len(words_of(line)) for line in lines)
+    if not any(counts):
+        return HeardScript(tuple(lines), counts, (), (), envelope.duration_s, 0.0)
+    attended = attend(path, lines, language=language, envelope=envelope, progress=progress)
+    speech = attended.recording.speech
+    outside = tuple(Outside(*edges) for edges in outside_of(attended.way, speech.share))
+    readings = tuple(readings_of(attended.states, attended.way, speech))
+    return HeardScript(tuple(lines), counts, readings, outside, envelope.duration_s, attended.doubt)
+
+
+@dataclass(frozen=True)
+class Attended:
+    """A recording and the states of its script, the way through them, and how doubtful it is, as of `doubt_of`."""
+
+    recording: Recording
+    script: SpokenScript
+    way: Way
+    doubt: float
+
+    @property
+    def states(self) -> States:
+        return self.script.states
+
+
+def attend(
+    path: Path,
+    lines: Sequence[str],
+    *,
+    language: str,
+    envelope: Envelope,
+    progress: Progress = lambda share: None,
+) -> Attended:
+    """As `hear`, before it is put into words; at least one line has a word."""
+    recording = Recording(
+        powers_in_file(path, lambda share: progress(_SHARE_READ * share)),
+        find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S),
+    )
+    with closing(Ahead(speak(lines, language))) as ahead:
+        script = SpokenScript(lines, iter(ahead), recording)
+    states, phrases = script.states, script.phrases(script.states)
+    progress(_SHARE_SPOKEN)
+    if not states.speech.any():
+        rows = len(recording.given)
+        return Attended(recording, script, Way(np.full(rows, -1, np.int32), np.zeros(rows, np.float32)), 0.0)
+    ear, doubt = _learned(states, phrases, recording)
+    progress(_SHARE_LEARNED)
+    with tempfile.TemporaryFile() as kept:
+        heard = recording.heard(ear, kept)
         way = Follower(states, ear.templates, phrases, heard, margin=ear.margin).follow(
             place=_place(states, ear, phrases, heard),
             progress=lambda share: progress(_SHARE_LEARNED + (1 - _SHARE_LEARNED) * share),
         )
-    outside = tuple(Outside(*edges) for edges in outside_of(way, recording.speech.share))
-    readings = tuple(readings_of(states, way, recording.speech))
-    return HeardScript(tuple(lines), tuple(script.words), readings, outside, pauses.duration_s, doubt)
+    return Attended(recording, script, way, doubt)
 
 
-def _powers(path: Path, kept: BinaryIO, progress: Progress) -> np.ndarray:
-    """Mel powers of a whole recording, in a file, shape (rows, BANDS)."""
+def powers_in_file(path: Path, progress: Progress) -> np.ndarray:
+    """Mel powers of a whole recording, shape (rows, BANDS), kept in a file that nobody else sees."""
     rows = 0
-    with Reader(path) as reader:
+    with tempfile.TemporaryFile() as kept, Reader(path) as reader:
         blocks = to_channels(watched(reader, progress=progress), 1)
         if len(reader.channel_names) > 2:
             blocks = (block.mean(axis=1, keepdims=True, dtype=np.float32) for block in blocks)
@@ -212,11 +250,11 @@ def _powers(path: Path, kept: BinaryIO, progress: Progress) -> np.ndarray:
         for part in powers_of_blocks(lower):
             kept.write(part.tobytes())
             rows += len(part)
-    kept.flush()
-    return np.memmap(kept, np.float32, "r", shape=(rows, BANDS)) if rows else np.zeros((0, BANDS), np.float32)
+        kept.flush()
+        return np.memmap(kept, np.float32, "r", shape=(rows, BANDS)) if rows else np.zeros((0, BANDS), np.float32)
 
 
-def _learned(states: States, phrases: np.ndarray, recording: _Recording) -> tuple[Ear, float]:
+def _learned(states: States, phrases: np.ndarray, recording: Recording) -> tuple[Ear, float]:
     """The ear for a voice, learned from the first minutes of it, and how doubtful it is that this is its text."""
     ear, taught, doubts = first_ear(states), _FIRST_TAUGHT, []
     features = recording.voice.features(recording.sample)

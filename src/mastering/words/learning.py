@@ -9,7 +9,7 @@ from mastering.words.features import FEATURES
 from mastering.words.following import Heard, Way
 from mastering.words.states import States
 
-_KNOWN = Path(__file__).with_name("ear.npy")
+KNOWN = Path(__file__).with_name("ear.npy")
 """A line from the machine's features to a reader's, shape (FEATURES + 1, FEATURES), and below it the weights,
 (FEATURES, FEATURES); learned by `sermovox.bench.ear` from Debian's prompts at 10 to 40 dB over white noise."""
 FIRST_MARGIN = 1.0
@@ -54,7 +54,7 @@ class Ear:
 
 def first_ear(states: States) -> Ear:
     """Before anything is known of a voice: what three readers of three languages had in common beside the machine."""
-    line, weights = np.split(np.load(_KNOWN), [FEATURES + 1])
+    line, weights = np.split(np.load(KNOWN), [FEATURES + 1])
     templates = (_with_ones(states.templates) @ line @ weights).astype(np.float32)
     return Ear(weights, templates, _sounds(states, templates), FIRST_MARGIN)
 
@@ -71,24 +71,40 @@ def learned(states: States, features: np.ndarray, spoken: np.ndarray, way: Way, 
         return replace(first_ear(states), margin=_UNKNOWN_MARGIN)
     heard = features[taught].astype(np.float64)
     at = way.states[taught]
-    machine = _with_ones(states.templates.astype(np.float64))
-    given = machine[at]
-    line = np.linalg.solve(given.T @ given + _RIDGE * np.eye(given.shape[1]), given.T @ heard)
-    templates = machine @ line
+    line = _line(states.templates[at], heard)
+    templates = _with_ones(states.templates.astype(np.float64)) @ line
     left = heard - templates[at]
     sounds = states.sound[at]
     known = np.bincount(sounds, minlength=states.sound.max() + 1)
     moved = np.stack([np.bincount(sounds, column, minlength=len(known)) for column in left.T], axis=1)
     shares = moved / (known + _FEW)[:, None]
     templates[states.speech] += shares[states.sound[states.speech]]
-    left = heard - templates[at]
-    spread = left.T @ left / len(left)
-    spread += np.eye(len(spread)) * spread.trace() / len(spread) * _LOADED
-    weights = np.linalg.cholesky(np.linalg.inv(spread))
+    weights = _weights(heard - templates[at])
     templates = (templates @ weights).astype(np.float32)
     ear = Ear(weights.astype(np.float32), templates, _sounds(states, templates), FIRST_MARGIN)
     right, wrong = _costs(states, ear, ear.heard(features[taught]), at)
     return replace(ear, margin=right + _MARGIN_SHARE * (wrong - right))
+
+
+def line_and_weights(machine: np.ndarray, reader: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The line from the machine's features to the reader's at the same places, shape (rows, FEATURES) both, and the
+    weights that follow from what it leaves apart."""
+    line = _line(machine, reader.astype(np.float64))
+    left = reader - _with_ones(machine.astype(np.float64)) @ line
+    return line, _weights(left)
+
+
+def _line(machine: np.ndarray, reader: np.ndarray) -> np.ndarray:
+    given = _with_ones(machine.astype(np.float64))
+    told: np.ndarray = np.linalg.solve(given.T @ given + _RIDGE * np.eye(given.shape[1]), given.T @ reader)
+    return told
+
+
+def _weights(left: np.ndarray) -> np.ndarray:
+    spread = left.T @ left / len(left)
+    spread += np.eye(len(spread)) * spread.trace() / len(spread) * _LOADED
+    told: np.ndarray = np.linalg.cholesky(np.linalg.inv(spread))
+    return told
 
 
 def _costs(states: States, ear: Ear, heard: np.ndarray, at: np.ndarray) -> tuple[float, float]:

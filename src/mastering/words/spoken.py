@@ -32,6 +32,10 @@ _UNSPACED = "\u0e00-\u0eff\u1000-\u109f\u1780-\u17ff\u3040-\u30ff\u3400-\u4dbf\u
 _WORD = re.compile(rf"[{_UNSPACED}][^\w\s]*|[^\s{_UNSPACED}]+")
 
 
+_USUAL = {"en": "en-us"}
+"""Where no region is said, and eSpeak NG would take one that fewer readers are from."""
+
+
 class CannotSpeak(MasteringError):
     """The script is in a language that eSpeak NG does not speak, or it failed at it."""
 
@@ -68,6 +72,7 @@ def languages() -> tuple[str, ...]:
 def voice_for(language: str) -> str:
     """The voice for a language: its own, or that of the language without its region. Raises CannotSpeak."""
     tag = language.strip().lower().replace("_", "-")
+    tag = _USUAL.get(tag, tag)
     while tag:
         if tag in languages():
             return tag

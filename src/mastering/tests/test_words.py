@@ -1,0 +1,231 @@
+"""Words found in recordings: human voices with their texts, and known gaps between them."""
+
+import json
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from unittest import TestCase, skipUnless
+
+import numpy as np
+
+from mastering.meters.measurement import measure
+from mastering.tests.prompts import RATE_HZ, Take, joined, prompts, there
+from mastering.tests.signals import noise, written
+from mastering.words.hearing import HeardScript, hear
+from mastering.words.lines import in_sentences, script_lines, sentences
+from mastering.words.proof import AGAIN, BROKEN_OFF, MISSING, OUTSIDE, proof, readings_that_count, spans_of_lines
+from mastering.words.readings import HeardWord, Reading
+from mastering.words.spoken import RATE_HZ as SPOKEN_HZ
+from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, words_of
+from mastering.words.timed import Said, as_rows, as_srt, as_transcript, as_vtt
+
+
+def heard_in(take: Take, language: str, lines: list[str] | None = None) -> HeardScript:
+    with tempfile.TemporaryDirectory() as folder:
+        path = take.write(Path(folder) / "take.wav")
+        envelope = measure(path).levels.envelope
+        return hear(path, take.lines if lines is None else lines, language=language, envelope=envelope)
+
+
+def share_right(heard: HeardScript, take: Take, right: Callable[[Reading, float, float], bool]) -> float:
+    """The share of the lines whose last whole reading was found, and found right."""
+    counted = readings_that_count(heard)
+    truth = take.last_whole()
+    found = [
+        (reading := counted[line]) is not None and right(reading, place.start_s, place.end_s)
+        for line, place in truth.items()
+    ]
+    return sum(found) / len(found)
+
+
+def starts_right(reading: Reading, start_s: float, _end_s: float) -> bool:
+    return abs(reading.start_s - start_s) <= 0.1
+
+
+def ends_right(reading: Reading, start_s: float, end_s: float) -> bool:
+    return abs(reading.start_s - start_s) <= 0.25 and abs(reading.end_s - end_s) <= 0.25
+
+
+@skipUnless(there(), "the prompts of three languages and their texts are not installed")
+class HumanVoices(TestCase):
+    """The texts are those of Debian's asterisk-core-sounds; where each was put is known to the sample."""
+
+    def test_lines_in_order_are_found_where_they_begin(self):
+        take = joined("fr", 30, seed=21)
+        heard = heard_in(take, "fr")
+        self.assertEqual(share_right(heard, take, starts_right), 1.0)
+        self.assertLess(heard.doubt, 0.25)
+        self.assertFalse(heard.is_another)
+
+    def test_the_last_whole_reading_counts_where_lines_were_begun_again(self):
+        take = joined("en", 30, seed=22, false_starts=0.2, repeats=0.1)
+        heard = heard_in(take, "en")
+        self.assertEqual(share_right(heard, take, ends_right), 1.0)
+        found = [finding.kind for finding in proof(heard)]
+        whole = [place for place in take.places if place.whole]
+        self.assertEqual(found.count(BROKEN_OFF), len(take.places) - len(whole))
+        self.assertEqual(found.count(AGAIN), len(whole) - len(take.last_whole()))
+
+    def test_what_was_left_out_and_what_is_in_no_script_is_named(self):
+        take = joined("it", 30, seed=23, left_out_every=10, added_every=10)
+        found = proof(heard_in(take, "it"))
+        self.assertEqual({finding.line for finding in found if finding.kind == MISSING}, {9, 19, 29})
+        outside = [finding for finding in found if finding.kind == OUTSIDE]
+        for place in (place for place in take.places if place.line is None):
+            middle_s = (place.start_s + place.end_s) / 2
+            self.assertTrue(any(each.start_s < middle_s < each.end_s for each in outside), place)
+
+    def test_a_noisy_room_costs_little(self):
+        take = joined("en", 30, seed=24, snr_db=10.0)
+        heard = heard_in(take, "en")
+        self.assertGreaterEqual(share_right(heard, take, starts_right), 0.945)
+        self.assertGreaterEqual(share_right(heard, take, ends_right), 0.935)
+
+    def test_words_inside_a_line_are_found(self):
+        take, truth = joined_words("it", 15)
+        counted = readings_that_count(heard_in(take, "it"))
+        right = []
+        for reading, starts in zip(counted, truth, strict=True):
+            found = {word.word: word.start_s for word in reading.words} if reading else {}
+            right += [abs(found.get(at, 1e9) - start) <= 0.15 for at, start in enumerate(starts)]
+        self.assertGreaterEqual(np.mean(right), 0.9)
+
+    def test_another_text_is_told_from_the_right_one(self):
+        take = joined("it", 12, seed=25)
+        others = [prompt.text for prompt in prompts("it") if prompt.text not in take.lines][:40]
+        self.assertTrue(heard_in(take, "it", others).is_another)
+        self.assertTrue(heard_in(take, "en", joined("en", 12, seed=25).lines).is_another)
+
+    def test_a_recording_that_begins_in_the_middle_of_a_long_script_is_found_there(self):
+        take = joined("en", 10, seed=26)
+        before = [prompt.text for prompt in prompts("en") if prompt.text not in take.lines][:150]
+        heard = heard_in(take, "en", [*before, *take.lines, *before])
+        counted = readings_that_count(heard)[len(before) : len(before) + 10]
+        found = [
+            reading is not None and abs(reading.start_s - take.last_whole()[line].start_s) <= 0.1
+            for line, reading in enumerate(counted)
+        ]
+        self.assertEqual(sum(found), 10)
+
+
+def joined_words(language: str, lines: int) -> tuple[Take, list[list[float]]]:
+    """Lines of single words joined with next to no gap, and where each word begins, seconds."""
+    pool = [prompt for prompt in prompts(language, 0.15, 1.5) if prompt.text.strip(".,!? ").isalpha()]
+    random = np.random.default_rng(3)
+    parts, texts, truth, length = [], [], [], 0
+    for _ in range(lines):
+        words, starts = [], []
+        for at in range(random.integers(5, 12)):
+            gap = random.uniform(0.3, 1.2) if at == 0 else random.uniform(0, 0.08)
+            parts.append(np.zeros(int(gap * RATE_HZ), np.float32))
+            prompt = pool[random.integers(len(pool))]
+            length += len(parts[-1])
+            starts.append(length / RATE_HZ)
+            parts.append(prompt.samples)
+            length += len(prompt.samples)
+            words.append(prompt.text.strip(".,!? "))
+        texts.append(" ".join(words))
+        truth.append(starts)
+    samples = np.concatenate(parts)
+    samples = samples + np.random.default_rng(1).standard_normal(len(samples)).astype(np.float32) * 1e-3
+    return Take(samples, texts, []), truth
+
+
+class Speaking(TestCase):
+    def test_the_machine_says_each_word_at_its_place(self):
+        line = "Größe: Ça va – 12 Äpfel"
+        (spoken,) = speak([line], "de")
+        words = [line[start:end] for start, end in words_of(line)]
+        self.assertEqual(words, ["Größe:", "Ça", "va", "12", "Äpfel"])
+        self.assertEqual([word for _, word in spoken.words][0], 0)
+        self.assertEqual({word for _, word in spoken.words}, set(range(5)))
+        places = [at for at, _ in spoken.words]
+        self.assertEqual(places, sorted(places))
+        self.assertLess(places[-1], len(spoken.samples))
+        self.assertGreater(len(spoken.samples), SPOKEN_HZ)
+
+    def test_unspaced_scripts_have_a_word_for_each_character(self):
+        self.assertEqual(["短い 人"[start:end] for start, end in words_of("短い 人")], ["短", "い", "人"])
+
+    def test_text_that_was_made_to_do_harm_is_spoken_as_text(self):
+        lines = ["", "...", "\ud800\x00\x1b[31m", "<speak><audio src='/etc/passwd'/></speak>", "[[h@'loU]]", "a" * 5000]
+        spoken = list(speak(lines, "en"))
+        self.assertEqual(len(spoken), len(lines))
+        self.assertEqual(spoken[0].words, ())
+        self.assertTrue(all(number == 0 for _, number in spoken[5].words))
+
+    def test_a_language_nobody_speaks_here_is_named(self):
+        with self.assertRaisesRegex(CannotSpeak, "“tlh-x”.*not spoken here"):
+            voice_for("tlh-x")
+        self.assertEqual(voice_for("fr_CA"), "fr")
+        self.assertEqual(voice_for("EN-gb"), "en-gb")
+        self.assertGreater(len(languages()), 100)
+
+
+class WithoutWords(TestCase):
+    def setUp(self):
+        kept = tempfile.TemporaryDirectory()
+        self.addCleanup(kept.cleanup)
+        self.folder = Path(kept.name)
+
+    def heard(self, samples: np.ndarray, lines: list[str]) -> HeardScript:
+        path = written(self.folder, samples)
+        return hear(path, lines, language="en", envelope=measure(path).levels.envelope)
+
+    def test_a_script_of_nothing_leaves_nothing_to_find(self):
+        for lines in ([], [""], ["...", "—"]):
+            with self.subTest(lines=lines):
+                self.assertEqual(self.heard(noise(-30, 2.0), lines).readings, ())
+
+    def test_a_recording_of_nothing_holds_no_words(self):
+        heard = self.heard(np.zeros((44100, 1), np.float32), ["Someone was to read this."])
+        self.assertEqual(heard.readings, ())
+        self.assertEqual([finding.kind for finding in proof(heard)], [MISSING])
+
+
+class Lines(TestCase):
+    def test_of_a_table_the_spoken_text_is_read_and_of_prose_each_line(self):
+        table = "fog_01.wav\tThe fog came in.\nfog_02.wav\tNobody saw it.\n"
+        self.assertEqual([(line.text, line.name) for line in script_lines(table)],
+                         [("The fog came in.", "fog_01.wav"), ("Nobody saw it.", "fog_02.wav")])  # fmt: skip
+        self.assertEqual([line.text for line in script_lines("# Fog\n\n  It   came.\n---\n")], ["Fog", "It came."])
+
+    def test_a_long_line_is_read_in_sentences(self):
+        long = "Dr. Fenn went to St. Ives in the rain. " * 9
+        self.assertEqual(sentences(long), ["Dr. Fenn went to St. Ives in the rain."] * 9)
+        self.assertEqual(sentences("One. Two."), ["One. Two."])
+        told, parts = in_sentences(["Short. Line.", long.strip()])
+        self.assertEqual((len(told), parts), (10, [range(0, 1), range(1, 10)]))
+
+    def test_a_line_lies_where_its_sentences_do(self):
+        def read(line: int, start_s: float) -> Reading:
+            return Reading(line, start_s, start_s + 1, True, (HeardWord(0, start_s, start_s + 1, 0.0),))
+
+        counted = [read(0, 10.0), read(1, 4.0), read(2, 12.0), None]
+        self.assertEqual(spans_of_lines(counted, [range(0, 3), range(3, 4)]), [(10.0, 13.0), None])
+
+
+class Timed(TestCase):
+    SAID = [Said(0.5, 61.25, "Salt & <road>"), Said(3661.0, 3662.0, "Two\nlines")]
+
+    def test_webvtt(self):
+        """The header, times with three decimals and escaped text (W3C WebVTT, from memory)."""
+        self.assertEqual(
+            as_vtt(self.SAID),
+            "WEBVTT\n\n00:00:00.500 --> 00:01:01.250\nSalt &amp; &lt;road&gt;\n\n"
+            "01:01:01.000 --> 01:01:02.000\nTwo lines\n",
+        )
+
+    def test_subrip(self):
+        self.assertTrue(
+            as_srt(self.SAID).startswith("1\n00:00:00,500 --> 00:01:01,250\nSalt & <road>\n\n2\n01:01:01,000")
+        )
+
+    def test_transcript(self):
+        told = json.loads(as_transcript(self.SAID))
+        self.assertEqual(told["version"], "1.0.0")
+        self.assertEqual(told["segments"][0], {"startTime": 0.5, "endTime": 61.25, "body": "Salt & <road>"})
+
+    def test_rows_of_lines(self):
+        rows = as_rows([((0.5, 61.25), "Salt\troad"), (None, "Not read")])
+        self.assertEqual(rows, "0.500\t61.250\tSalt road\n-\t-\tNot read\n")
