@@ -12,6 +12,7 @@ AGAIN = "read again"
 BROKEN_OFF = "broken off"
 OUTSIDE = "outside the script"
 KINDS = (MISSING, IN_PART, AGAIN, BROKEN_OFF, OUTSIDE)
+_ROOM_S = 0.3
 _MOSTLY = 0.5
 """A line counts as read where at least this share of its words was."""
 
@@ -69,6 +70,17 @@ def spans_of_lines(counted: Sequence[Reading | None], parts: Sequence[range]) ->
         ends = [reading.end_s for reading in read if reading.start_s >= begun]
         spans.append((begun, max(ends)) if read else None)
     return spans
+
+
+def with_room(heard: HeardScript, start_s: float, end_s: float) -> tuple[float, float]:
+    """A stretch with some of the quiet on either side: at most _ROOM_S, and half of what lies before the next sound."""
+    said = [(reading.start_s, reading.end_s) for reading in heard.readings]
+    said += [(outside.start_s, outside.end_s) for outside in heard.outside]
+    before_s = max((end for _, end in said if end <= start_s), default=0.0)
+    after_s = min((start for start, _ in said if start >= end_s), default=heard.duration_s)
+    begun = before_s if before_s == 0 else (before_s + start_s) / 2
+    ended = after_s if after_s == heard.duration_s else (end_s + after_s) / 2
+    return max(begun, start_s - _ROOM_S), min(ended, end_s + _ROOM_S)
 
 
 def _is_most(reading: Reading, words: int) -> bool:

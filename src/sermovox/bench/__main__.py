@@ -5,7 +5,7 @@ from pathlib import Path
 
 from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
-from sermovox.bench import book, core, desk, flushing, levelling, outlets, page, sending
+from sermovox.bench import book, core, desk, flushing, levelling, outlets, page, sending, words
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
@@ -14,15 +14,18 @@ def main() -> None:
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
     parser.add_argument(
         "--only",
-        choices=["core", "levels", "outlets", "book", "desk", "page", "flushing", "sending"],
+        choices=["core", "levels", "outlets", "book", "desk", "page", "flushing", "sending", "words"],
         help="only one of the parts",
     )
     parser.add_argument("--picture", type=Path, metavar="FILE", help="draw where the time of one file goes, as SVG")
     parser.add_argument("--peak-memory-of", metavar="FILE", help=argparse.SUPPRESS)
     parser.add_argument("--make", nargs=2, metavar=("FILE", "TARGET"), help=argparse.SUPPRESS)
+    parser.add_argument("--words-of", metavar="FOLDER", help=argparse.SUPPRESS)
     options = parser.parse_args()
     if options.peak_memory_of:
         core.report_peak_memory(Path(options.peak_memory_of))
+    elif options.words_of:
+        words.report(Path(options.words_of))
     elif options.make:
         make(Path(options.make[0]), shipped()[core.OUTLET], Path(options.make[1]), replace=True)
     else:
@@ -50,6 +53,8 @@ def _tables(options) -> None:
         flushing.tables()
     if options.only in (None, "sending"):
         sending.tables()
+    if options.only in (None, "words"):
+        words.tables()
 
 
 if __name__ == "__main__":

@@ -4,23 +4,16 @@ import argparse
 import sys
 from pathlib import Path
 
-from mastering.editing.documents import is_package
-from mastering.editing.texts import decoded
-from mastering.errors import MasteringError
-from mastering.meters.measurement import measure
-from mastering.words.hearing import HeardScript, hear
-from mastering.words.lines import in_sentences, script_lines
+from mastering.words.hearing import HeardScript
 from mastering.words.proof import proof, readings_that_count, spans_of_lines
 from mastering.words.timed import WRITERS, Said, as_rows
-from sermovox.apart import document_text
-
-_MEASURED = 0.2
+from sermovox.terminal.script import heard_of, takes_language, takes_script
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     command.add_argument("file", type=Path, metavar="FILE")
-    command.add_argument("--script", type=Path, required=True, metavar="TEXT", help="text, table, DOCX or EPUB")
-    command.add_argument("--language", default="en", metavar="TAG", help="that of the script (default: %(default)s)")
+    takes_script(command, required=True)
+    takes_language(command)
     command.add_argument(
         "--as",
         dest="kind",
@@ -31,20 +24,10 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
 
 
 def run(options) -> int:
-    lines = [line.text for line in script_lines(_text_of(options.script))]
-    if not lines:
-        raise MasteringError(f"There are no words in {options.script.name}. Choose the text that was read.")
-    parts_of, parts = in_sentences(lines)
-    envelope = measure(options.file, progress=_told(0, _MEASURED)).levels.envelope
-    heard = hear(options.file, parts_of, language=options.language, envelope=envelope, progress=_told(_MEASURED, 1))
-    if heard.is_another:
-        raise MasteringError(
-            f"Hardly anything that is said in {options.file.name} stands in {options.script.name}. "
-            "Choose the text that was read, and the language it is in."
-        )
+    lines, parts, heard = heard_of(options.file, options.script, options.language)
     if options.kind == "labels":
         spans = spans_of_lines(readings_that_count(heard), parts)
-        sys.stdout.write(as_rows(list(zip(spans, lines, strict=True))))
+        sys.stdout.write(as_rows([(span, line.text) for span, line in zip(spans, lines, strict=True)]))
     elif options.kind == "proof":
         sys.stdout.write(_proof(heard))
     else:
@@ -61,19 +44,3 @@ def _proof(heard: HeardScript) -> str:
         for each in found
     ]
     return "".join(["start\tend\twhat\tsentence\n", *rows])
-
-
-def _text_of(path: Path) -> str:
-    data = path.read_bytes()
-    return document_text(data) if is_package(data) else decoded(data)[0]
-
-
-def _told(first: float, last: float):
-    """Says on a terminal how far it is; a file or another program gets the result alone."""
-
-    def tell(share: float) -> None:
-        if sys.stderr.isatty():
-            done = first + share * (last - first)
-            print(f"\r{done:4.0%} " if done < 1 else "\r     \r", end="", file=sys.stderr, flush=True)
-
-    return tell

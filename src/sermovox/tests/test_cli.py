@@ -13,7 +13,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
-from unittest import TestCase, mock
+from unittest import TestCase, mock, skipUnless
 
 import numpy as np
 import soundfile
@@ -23,6 +23,7 @@ from mastering.outlets.rulesheets import shipped_text
 from mastering.tagging.carried import read_carried
 from mastering.tagging.markers import write_markers
 from mastering.tagging.writing import sound_sha256
+from mastering.tests.prompts import joined, prompts, there
 from mastering.tests.signals import noise, picture, speech, written
 from sermovox.cli import main, parser
 from sermovox.terminal import COMMANDS, EXAMPLES, make
@@ -473,3 +474,56 @@ class Desk(AppTestCase):
         status, out, _ = run("verify")
         self.assertEqual(status, 1)
         self.assertIn("which is take.wav in Salt and Cedar, is damaged.", out)
+
+
+@skipUnless(there(), "the prompts and their texts are not installed")
+class Words(TestCase):
+    """Lines of a human voice whose places are known: Debian's asterisk-core-sounds-en."""
+
+    def setUp(self):
+        kept = tempfile.TemporaryDirectory()
+        self.addCleanup(kept.cleanup)
+        self.folder = Path(kept.name)
+        self.take = joined("en", 8, seed=4, left_out_every=4)
+        self.file = self.take.write(self.folder / "take.wav")
+        self.script = self.folder / "lines.tsv"
+        rows = [f"VO_{at:03}_Fog.wav\t{text}" for at, text in enumerate(self.take.lines)]
+        self.script.write_text("\n".join(rows), "utf-8")
+
+    def test_a_row_for_each_line_and_dashes_where_it_was_not_read(self):
+        status, out, err = run("words", self.file, "--script", self.script)
+        self.assertEqual((status, err), (0, ""))
+        rows = [row.split("\t") for row in out.splitlines()]
+        self.assertEqual([row[2] for row in rows], [" ".join(text.split()) for text in self.take.lines])
+        self.assertEqual([at for at, row in enumerate(rows) if row[:2] == ["-", "-"]], [3, 7])
+        for line, place in self.take.last_whole().items():
+            self.assertRegex(rows[line][0], r"^\d+\.\d{3}$")
+            self.assertAlmostEqual(float(rows[line][0]), place.start_s, delta=0.1)
+            self.assertAlmostEqual(float(rows[line][1]), place.end_s, delta=0.25)
+
+    def test_a_script_cuts_its_lines_under_the_names_the_client_dictates(self):
+        status, _, err = run("cut", self.file, "--script", self.script, "--out", self.folder / "lines")
+        self.assertEqual(status, 0)
+        self.assertEqual(err.count("was not read"), 2)
+        read = self.take.last_whole()
+        self.assertEqual(sorted(path.name for path in (self.folder / "lines").iterdir()),
+                         [f"VO_{line:03}_Fog.wav" for line in sorted(read)])  # fmt: skip
+        for line, place in read.items():
+            with soundfile.SoundFile(self.folder / "lines" / f"VO_{line:03}_Fog.wav") as piece:
+                spoken_s = place.end_s - place.start_s
+                self.assertGreaterEqual(piece.frames / piece.samplerate, spoken_s)
+                self.assertLessEqual(piece.frames / piece.samplerate, spoken_s + 0.9)
+
+    def test_another_text_is_refused_and_nothing_is_cut(self):
+        other = self.folder / "other.txt"
+        other.write_text("\n".join(prompt.text for prompt in prompts("en") if prompt.text not in self.take.lines))
+        status, _, err = run("cut", self.file, "--script", other, "--out", self.folder / "lines")
+        self.assertEqual(status, 1)
+        self.assertIn("Hardly anything that is said in take.wav stands in other.txt.", err)
+        self.assertFalse((self.folder / "lines").exists())
+
+    def test_a_script_without_words_and_a_strange_language_are_refused(self):
+        empty = self.folder / "empty.txt"
+        empty.write_text("\n---\n")
+        self.assertIn("There are no words in empty.txt", run("words", self.file, "--script", empty)[2])
+        self.assertIn("is not spoken here", run("words", self.file, "--script", self.script, "--language", "tlh-x")[2])
