@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
+from rapidfuzz import fuzz
 
 RATE_HZ = 8000
 _SOUNDS = Path("/usr/share/asterisk/sounds")
@@ -16,6 +17,8 @@ LANGUAGES = tuple(_READERS)
 _LINE = re.compile(r"^([\w/-]+):\s*([^\[(]+)$")
 _CELL = RATE_HZ // 100
 _FAINTEST = 1e-4
+_NEARLY_THE_SAME = 80
+"""Per cent."""
 
 
 @dataclass(frozen=True)
@@ -74,6 +77,16 @@ def prompts(language: str, least_s: float = 1.3, most_s: float = 90.0) -> list[P
     return found
 
 
+@cache
+def unlike(language: str) -> list[Prompt]:
+    """Those of a line's length of which no two say nearly the same: read after one another, they would be retakes."""
+    kept: list[Prompt] = []
+    for prompt in prompts(language):
+        if all(fuzz.ratio(prompt.text.lower(), other.text.lower()) < _NEARLY_THE_SAME for other in kept):
+            kept.append(prompt)
+    return kept
+
+
 def joined(
     language: str,
     lines: int = 80,
@@ -87,7 +100,7 @@ def joined(
 ) -> Take:
     """A take of so many lines in order, with gaps of 0.3 to 1.2 s, over white noise."""
     random = np.random.default_rng(seed)
-    pool = prompts(language)
+    pool = unlike(language)
     order = random.permutation(len(pool))
     chosen, others = [pool[at] for at in order[:lines]], [pool[at] for at in order[lines:]]
     parts, places, length = [], [], 0

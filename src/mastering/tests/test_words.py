@@ -196,14 +196,14 @@ class Lines(TestCase):
         self.assertEqual(sentences(long), ["Dr. Fenn went to St. Ives in the rain."] * 9)
         self.assertEqual(sentences("One. Two."), ["One. Two."])
         told, parts = in_sentences(["Short. Line.", long.strip()])
-        self.assertEqual((len(told), parts), (10, [range(0, 1), range(1, 10)]))
+        self.assertEqual((len(told), parts), (10, [range(1), range(1, 10)]))
 
     def test_a_line_lies_where_its_sentences_do(self):
         def read(line: int, start_s: float) -> Reading:
             return Reading(line, start_s, start_s + 1, True, (HeardWord(0, start_s, start_s + 1, 0.0),))
 
         counted = [read(0, 10.0), read(1, 4.0), read(2, 12.0), None]
-        self.assertEqual(spans_of_lines(counted, [range(0, 3), range(3, 4)]), [(10.0, 13.0), None])
+        self.assertEqual(spans_of_lines(counted, [range(3), range(3, 4)]), [(10.0, 13.0), None])
 
 
 class Timed(TestCase):

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mastering.words.ears import Ear
 from mastering.words.features import ROWS_PER_SECOND
 from mastering.words.states import States
 
@@ -36,11 +37,14 @@ _ANYWHERE = 8.0
 _QUIET = 0.3
 _CHUNK_ROWS = 50
 _WINDOW_BACK, _WINDOW_AHEAD = 3000, 2500
+_SEEN_WHOLE = 12_000
 _MOVED_BY = 400
 _SETTLED_ROWS, _KEPT_ROWS = 1000, 3000
 _LOST_ROWS = 20 * ROWS_PER_SECOND
 _SOUGHT_ROWS = 10 * ROWS_PER_SECOND
 _SOUGHT_EVERY = 2
+_SOUGHT_STATES = 200_000
+_FURTHEST_STEP = 4
 _AGREES_WITHIN = 600
 """States: what a hasty machine says in the time a slow reader takes."""
 _FOUND_SHARE = 0.8
@@ -85,6 +89,8 @@ class _Window:
     """Places to jump to, and beside it the group of each and what that costs more."""
     arrival_groups: np.ndarray
     arrival_costs: np.ndarray
+    costs: np.ndarray
+    """What is multiplied by rows for what each costs at each state."""
 
     def best_of(self, line: int, cost: np.ndarray) -> int:
         """The place to leave a line from: one of its rests, or a sound where that costs less by far."""
@@ -122,18 +128,14 @@ class Follower:
 
     Parameters
     ----------
-    templates
-        What each state sounds like in this voice, shape (states, FEATURES).
+    ear
+        How the voice was listened to.
     phrases
         Rests inside lines after which a reader may begin again.
-    margin
-        By how much a row may cost more than the best of all sounds before it fits worse than anything else.
     """
 
-    def __init__(self, states: States, templates: np.ndarray, phrases: np.ndarray, heard: Heard, *, margin: float):
-        self._states, self._heard, self._margin = states, heard, margin
-        self._templates = templates
-        self._squares = (templates * templates).mean(axis=1)
+    def __init__(self, states: States, ear: Ear, phrases: np.ndarray, heard: Heard):
+        self._states, self._ear, self._heard = states, ear, heard
         speech = states.speech
         self._rests = np.flatnonzero(~speech)
         skip = np.full(len(states), np.float32(_SKIP))
@@ -141,11 +143,6 @@ class Follower:
         skip[states.line_starts[:-1] + 1] = _NO_REST
         skip[~speech] = np.inf
         self._skip = skip
-        width = templates.shape[1]
-        self._costs = np.zeros((len(states), width + 2), np.float32)
-        self._costs[:, :width] = np.where(speech[:, None], templates, 0)
-        self._costs[:, width] = np.where(speech, self._squares, _SPOKEN_REST)
-        self._costs[:, width + 1] = speech
         self._stay = np.where(speech, np.float32(_STAY), np.float32(0))
         self._arrivals = np.sort(np.concatenate([states.line_starts, phrases]))
         self._way = np.full(len(heard.features), -1, np.int32)
@@ -153,7 +150,13 @@ class Follower:
     @property
     def sees_all(self) -> bool:
         """Whether the whole script is looked at, wherever the reader is."""
-        return len(self._states) <= min(_WINDOW_BACK, _WINDOW_AHEAD)
+        return len(self._states) <= _SEEN_WHOLE
+
+    def _bounds(self, place: int) -> tuple[int, int]:
+        """The states to look at about a place: a short script is always looked at as a whole."""
+        if self.sees_all:
+            return 0, len(self._states)
+        return max(0, place - _WINDOW_BACK), min(len(self._states), place + _WINDOW_AHEAD)
 
     def follow(self, *, place: int = 0, progress: Callable[[float], None] = lambda share: None) -> Way:
         """Follow it all, looking about state `place` at first."""
@@ -164,14 +167,15 @@ class Follower:
                 break
             found = self._found(lost_at) if lost_at > row or place != left else None
             if found is None:
-                row, place, patience = stopped, left, 2 * patience
+                row, patience = stopped, 2 * patience if place == left else _LOST_ROWS
+                place = left
             else:
                 row, place, patience = lost_at, found, _LOST_ROWS
         return Way(self._way, self._excess())
 
     def _found(self, row: int) -> int | None:
         """Where what is spoken from a row on stands, where two stretches of it agree; None otherwise."""
-        most = _FOUND_SHARE * self._margin
+        most = _FOUND_SHARE * self._ear.margin
         first = self.find(row, most=most)
         spoken = row + np.flatnonzero(self._heard.spoken[row : row + 6 * _SOUGHT_ROWS] > 1 - _QUIET)
         if first is None or len(spoken) <= _SOUGHT_ROWS:
@@ -187,25 +191,35 @@ class Follower:
         heard = self._heard
         spoken = row + np.flatnonzero(heard.spoken[row : row + 3 * _SOUGHT_ROWS] > 1 - _QUIET)
         rows = spoken[:_SOUGHT_ROWS:_SOUGHT_EVERY]
-        speech = np.flatnonzero(self._states.speech)
-        if len(rows) < _SOUGHT_ROWS // _SOUGHT_EVERY // 2 or not len(speech):
+        if len(rows) < _SOUGHT_ROWS // _SOUGHT_EVERY // 2 or not self._states.speech.any():
             return None
-        templates, squares = self._templates[speech], self._squares[speech]
+        least = np.float32(np.mean(heard.least[rows]))
+        found = [self._found_between(rows, low) for low in range(0, len(self._states), _SOUGHT_STATES)]
+        cost, state = min(found)
+        return state if cost / len(rows) - least < most else None
+
+    def _found_between(self, rows: np.ndarray, low: int) -> tuple[float, int]:
+        """The least that rows cost along some states from `low` on, and the state where that begins."""
+        speech = low + np.flatnonzero(self._states.speech[low : low + _SOUGHT_STATES + _AGREES_WITHIN])
+        if len(speech) < _FURTHEST_STEP:
+            return float("inf"), low
+        templates = self._ear.templates(self._states, speech)
+        squares = (templates * templates).mean(axis=1)
         cost = np.zeros(len(speech), np.float32)
         begun = np.arange(len(speech), dtype=np.int32)
         for at in rows:
-            here = heard.features[at].astype(np.float32)
+            here = self._heard.features[at].astype(np.float32)
             came = begun.copy()
             best = cost + np.float32(_STAY)
-            for step, extra in ((1, 0.0), (2, _SKIP), (3, 2 * _SKIP)):
-                moved = cost[:-step] + np.float32(extra)
+            for step in range(1, _FURTHEST_STEP):
+                moved = cost[:-step] + np.float32((step - 1) * _SKIP)
                 better = moved < best[step:]
                 best[step:][better] = moved[better]
                 came[step:][better] = begun[:-step][better]
-            cost, begun = best + squares - templates @ (here * np.float32(2 / len(here))), came
-            cost += np.float32((here * here).mean() - heard.least[at])
+            apart = squares - templates @ (here * np.float32(2 / len(here)))
+            cost, begun = best + apart + np.float32((here * here).mean()), came
         end = int(cost.argmin())
-        return int(speech[begun[end]]) if cost[end] / len(rows) < most else None
+        return float(cost[end]), int(speech[begun[end]])
 
     def _part(self, row: int, place: int, patience: int, progress: Callable[[int], None]) -> tuple[int, int, int]:
         """Follow from a row on until the end or until lost: the row it stopped at, since when it was lost, and the
@@ -247,7 +261,7 @@ class Follower:
         return row, row, place
 
     def _window(self, place: int) -> _Window:
-        low, high = max(0, place - _WINDOW_BACK), min(len(self._states), place + _WINDOW_AHEAD)
+        low, high = self._bounds(place)
         first, after = np.searchsorted(self._rests, (low, high))
         rests = self._rests[first:after]
         lines = self._states.line[rests]
@@ -257,7 +271,10 @@ class Follower:
         within = np.where(np.isin(arrivals, self._states.line_starts), np.float32(0), np.float32(_WITHIN))
         starts = rests[groups] - low
         starts[0] = 0
-        return _Window(low, high, rests - low, int(first), groups, starts, arrivals - low, arrival_groups, within)
+        costs = self._costs(low, high)
+        return _Window(
+            low, high, rests - low, int(first), groups, starts, arrivals - low, arrival_groups, within, costs
+        )
 
     def _moved(
         self, window: _Window, cost: np.ndarray, elsewhere: np.ndarray
@@ -266,7 +283,7 @@ class Follower:
         least = min(cost.min(), elsewhere.min(initial=np.inf))
         cost, elsewhere = cost - least, elsewhere - least
         best = window.low + int(window.rests[elsewhere.argmin()] if elsewhere.min() < cost.min() else cost.argmin())
-        low, high = max(0, best - _WINDOW_BACK), min(len(self._states), best + _WINDOW_AHEAD)
+        low, high = self._bounds(best)
         if abs(low - window.low) < _MOVED_BY and abs(high - window.high) < _MOVED_BY:
             return window, cost, elsewhere
         new = self._window(best)
@@ -285,8 +302,8 @@ class Follower:
         heard, part = self._heard, slice(window.low, window.high)
         spoken = heard.spoken[row : stop + 1].astype(np.float32)
         share = spoken[: stop - row]
-        sounds = self._looked_at(heard.features[row:stop].astype(np.float32), share) @ self._costs[part].T
-        away = share * (heard.least[row:stop] + np.float32(self._margin))
+        sounds = self._looked_at(heard.features[row:stop].astype(np.float32), share) @ window.costs
+        away = share * (heard.least[row:stop] + np.float32(self._ear.margin))
         away += (1 - share) * np.float32(_SILENT_ELSEWHERE)
         stay, skip = self._stay[part], self._skip[part][2:]
         chunk = _Chunk.of(row, stop - row, window)
@@ -315,9 +332,17 @@ class Follower:
         self._cost, self._elsewhere = cost, elsewhere
         return chunk
 
-    def _looked_at(self, features: np.ndarray, share: np.ndarray) -> np.ndarray:
-        """What has to be multiplied by `_costs` for the cost of each row at each state: where only a share of a row is
-        speech, only a share of it is compared."""
+    def _costs(self, low: int, high: int) -> np.ndarray:
+        """What rows as they are `_looked_at` have to be multiplied by, shape (FEATURES + 2, states)."""
+        speech = self._states.speech[low:high]
+        templates = self._ear.templates(self._states, np.arange(low, high)) * speech[:, None]
+        squares = np.where(speech, (templates * templates).mean(axis=1), np.float32(_SPOKEN_REST))
+        return np.concatenate([templates.T, squares[None], speech[None].astype(np.float32)])
+
+    @staticmethod
+    def _looked_at(features: np.ndarray, share: np.ndarray) -> np.ndarray:
+        """What has to be multiplied by a window's `costs` for the cost of each row at each state: where only a share of
+        a row is speech, only a share of it is compared."""
         compared = features * (-2 * share / features.shape[1])[:, None]
         alone = share * (features * features).mean(axis=1) + (1 - share) * np.float32(_SILENT_SPEECH)
         return np.concatenate([compared, share[:, None], alone[:, None]], axis=1)
@@ -383,6 +408,6 @@ class Follower:
             way = self._way[first : first + (1 << 14)]
             at = np.flatnonzero(way >= 0)
             at = at[self._states.speech[way[at]]]
-            apart = self._heard.features[first + at].astype(np.float32) - self._templates[way[at]]
+            apart = self._heard.features[first + at].astype(np.float32) - self._ear.templates(self._states, way[at])
             excess[first + at] = (apart * apart).mean(axis=1) - self._heard.least[first + at]
         return excess

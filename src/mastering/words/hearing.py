@@ -18,9 +18,10 @@ from mastering.editing.pauses import Pauses, find_pauses
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import Envelope
 from mastering.meters.measurement import Progress, watched
+from mastering.words.ears import Ear
 from mastering.words.features import BANDS, FEATURES, ROWS_PER_SECOND, Voice, powers, powers_of_blocks
 from mastering.words.following import Follower, Heard, Way
-from mastering.words.learning import FIRST_MARGIN, Ear, doubt_of, first_ear, learned
+from mastering.words.learning import FIRST_MARGIN, doubt_of, first_ear, learned
 from mastering.words.onsets import SHORTEST_PAUSE_S, Room, share_of, speech_of
 from mastering.words.readings import Reading, outside_of, readings_of
 from mastering.words.spoken import RATE_HZ, SpokenLine, speak, words_of
@@ -157,7 +158,7 @@ class SpokenScript:
             return 0.0
         ear = first_ear(states)
         heard = self._recording.heard_first(ear, _TRIED_ROWS)
-        way = Follower(states, ear.templates, self.phrases(states), heard, margin=ear.margin).follow()
+        way = Follower(states, ear, self.phrases(states), heard).follow()
         return _cost_of(way, heard)
 
 
@@ -232,7 +233,7 @@ def attend(
     progress(_SHARE_LEARNED)
     with tempfile.TemporaryFile() as kept:
         heard = recording.heard(ear, kept)
-        way = Follower(states, ear.templates, phrases, heard, margin=ear.margin).follow(
+        way = Follower(states, ear, phrases, heard).follow(
             place=_place(states, ear, phrases, heard),
             progress=lambda share: progress(_SHARE_LEARNED + (1 - _SHARE_LEARNED) * share),
         )
@@ -262,7 +263,7 @@ def _learned(states: States, phrases: np.ndarray, recording: Recording) -> tuple
     for _ in range(_TIMES_LEARNED):
         heard = recording.heard_first(ear, len(features))
         place = _place(states, ear, phrases, heard)
-        way = Follower(states, ear.templates, phrases, heard, margin=ear.margin).follow(place=place)
+        way = Follower(states, ear, phrases, heard).follow(place=place)
         doubts.append(doubt_of(states, ear, heard, way))
         ear = learned(states, features, share, way, margin=taught)
         taught = ear.margin
@@ -271,13 +272,13 @@ def _learned(states: States, phrases: np.ndarray, recording: Recording) -> tuple
 
 def _place(states: States, ear: Ear, phrases: np.ndarray, heard: Heard) -> int:
     """The state to begin to look at: the first one, or the one that the beginning fits better."""
-    follower = Follower(states, ear.templates, phrases, heard, margin=ear.margin)
+    follower = Follower(states, ear, phrases, heard)
     if follower.sees_all or (found := follower.find(0)) is None:
         return 0
     begun = Heard(*(part[:_TRIED_ROWS] for part in (heard.features, heard.spoken, heard.least)))
 
     def cost(place: int) -> float:
-        return _cost_of(Follower(states, ear.templates, phrases, begun, margin=ear.margin).follow(place=place), begun)
+        return _cost_of(Follower(states, ear, phrases, begun).follow(place=place), begun)
 
     return min((0, found), key=cost)
 

@@ -1,10 +1,11 @@
 """What a reader's sounds are like, learned from the machine's: first by ear, then from a way through the script."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
+from mastering.words.ears import Ear, ear_of, some_speech
 from mastering.words.features import FEATURES
 from mastering.words.following import Heard, Way
 from mastering.words.states import States
@@ -24,39 +25,11 @@ _LOADED = 0.02
 """How much of the mean spread is added to each direction, so that none counts without end."""
 
 
-@dataclass(frozen=True)
-class Ear:
-    """How a voice is listened to.
-
-    `weights`, shape (FEATURES, FEATURES), is what features are multiplied by; `templates` what each state sounds like
-    then; `sounds`, shape (n, FEATURES), the means of all thirds of sounds. What costs more than `margin` above the best
-    of all sounds is no reading.
-    """
-
-    weights: np.ndarray
-    templates: np.ndarray
-    sounds: np.ndarray
-    margin: float
-
-    def heard(self, features: np.ndarray) -> np.ndarray:
-        told: np.ndarray = (features @ self.weights).astype(np.float32)
-        return told
-
-    def least(self, features: np.ndarray) -> np.ndarray:
-        """What each row, as it was `heard`, costs at the best of all sounds, shape (rows,)."""
-        if not len(self.sounds):
-            return np.zeros(len(features), np.float32)
-        told: np.ndarray = (features * features).mean(axis=1) + (
-            (self.sounds * self.sounds).mean(axis=1) - features @ self.sounds.T * (2 / features.shape[1])
-        ).min(axis=1)
-        return told
-
-
 def first_ear(states: States) -> Ear:
     """Before anything is known of a voice: what three readers of three languages had in common beside the machine."""
     line, weights = np.split(np.load(KNOWN), [FEATURES + 1])
-    templates = (_with_ones(states.templates) @ line @ weights).astype(np.float32)
-    return Ear(weights, templates, _sounds(states, templates), FIRST_MARGIN)
+    moved = np.zeros((states.sound.max() + 2, FEATURES))
+    return ear_of(states, weights, line, moved, FIRST_MARGIN)
 
 
 def learned(states: States, features: np.ndarray, spoken: np.ndarray, way: Way, *, margin: float) -> Ear:
@@ -71,17 +44,15 @@ def learned(states: States, features: np.ndarray, spoken: np.ndarray, way: Way, 
         return replace(first_ear(states), margin=_UNKNOWN_MARGIN)
     heard = features[taught].astype(np.float64)
     at = way.states[taught]
-    line = _line(states.templates[at], heard)
-    templates = _with_ones(states.templates.astype(np.float64)) @ line
-    left = heard - templates[at]
+    machine = states.templates[at].astype(np.float64)
+    line = _line(machine, heard)
+    left = heard - _with_ones(machine) @ line
     sounds = states.sound[at]
-    known = np.bincount(sounds, minlength=states.sound.max() + 1)
+    # The last one is that of rests.
+    known = np.bincount(sounds, minlength=states.sound.max() + 2)
     moved = np.stack([np.bincount(sounds, column, minlength=len(known)) for column in left.T], axis=1)
     shares = moved / (known + _FEW)[:, None]
-    templates[states.speech] += shares[states.sound[states.speech]]
-    weights = _weights(heard - templates[at])
-    templates = (templates @ weights).astype(np.float32)
-    ear = Ear(weights.astype(np.float32), templates, _sounds(states, templates), FIRST_MARGIN)
+    ear = ear_of(states, _weights(left - shares[sounds]), line, shares, FIRST_MARGIN)
     right, wrong = _costs(states, ear, ear.heard(features[taught]), at)
     return replace(ear, margin=right + _MARGIN_SHARE * (wrong - right))
 
@@ -110,9 +81,9 @@ def _weights(left: np.ndarray) -> np.ndarray:
 def _costs(states: States, ear: Ear, heard: np.ndarray, at: np.ndarray) -> tuple[float, float]:
     """What the rows of a reading cost above the best of all sounds, and what they would at any other state."""
     least = ear.least(heard)
-    right = ((heard - ear.templates[at]) ** 2).mean(axis=1) - least
+    right = ((heard - ear.templates(states, at)) ** 2).mean(axis=1) - least
     per_line = [part.mean() for part in np.split(right, np.flatnonzero(np.diff(states.line[at])) + 1)]
-    any_state = ear.templates[states.speech]
+    any_state = ear.templates(states, some_speech(states))
     wrong = (heard * heard).mean(axis=1) + (any_state * any_state).mean() - least
     wrong -= 2 * (heard @ any_state.mean(axis=0)) / heard.shape[1]
     return float(np.median(per_line)), float(wrong.mean())
@@ -153,8 +124,3 @@ def _teaches(states: States, spoken: np.ndarray, way: Way, margin: float) -> np.
 def _with_ones(templates: np.ndarray) -> np.ndarray:
     told: np.ndarray = np.concatenate([templates, np.ones((len(templates), 1), templates.dtype)], axis=1)
     return told
-
-
-def _sounds(states: States, templates: np.ndarray) -> np.ndarray:
-    found = [templates[states.sound == sound].mean(axis=0) for sound in np.unique(states.sound[states.speech])]
-    return np.array(found, np.float32).reshape(-1, templates.shape[1])

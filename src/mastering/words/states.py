@@ -5,6 +5,7 @@ Every line begins with a rest; the last rest of all stands for no line.
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -57,46 +58,46 @@ def states_of(spoken: Iterable[tuple[SpokenLine, int]], voice: Voice, *, warp: f
         What its powers are multiplied by before, so that it is as loud as the recording.
     """
     known: dict[str, int] = {}
-    speech, line, word, sound, templates, line_starts, word_lines = [], [], [], [], [], [], []
-    at = words = 0
-
-    def rest(of_line: int, after_word: int) -> None:
-        speech.append(False)
-        line.append(of_line)
-        word.append(after_word)
-        sound.append(_NONE)
-        templates.append(np.zeros((1, FEATURES), np.float32))
-
-    for at, (said, count) in enumerate(spoken):
-        line_starts.append(len(speech))
-        rest(at, _NONE)
+    sounds: list[np.ndarray] = []
+    of_words: list[np.ndarray] = []
+    templates: list[np.ndarray] = []
+    counts: list[int] = []
+    words = 0
+    for said, count in spoken:
         heard = voice.features(powers(said.samples.astype(np.float32) / FULL_SCALE, warp=warp) * np.float32(level))
+        own_sounds, own_words, own_templates = [_NONE], [_NONE], [np.zeros(FEATURES, np.float32)]
         last = _NONE
-        for first, stop, of_word, name in _stretches(said, len(heard)):
-            if last not in (_NONE, of_word):
-                rest(at, words + last)
-            last = of_word
+        for first, stop, word, name in _stretches(said, len(heard)):
+            if last not in (_NONE, word):
+                own_sounds.append(_NONE)
+                own_words.append(last)
+                own_templates.append(own_templates[0])
+            last = word
             steps = max(1, round((stop - first) / _ROWS_PER_STATE))
             edges = np.linspace(first, stop, steps + 1).round().astype(int)
             of_sound = known.setdefault(name, len(known)) * THIRDS
-            for step in range(steps):
-                speech.append(True)
-                line.append(at)
-                word.append(words + of_word)
-                sound.append(of_sound + (step * THIRDS // steps if steps > 1 else 0))
-                templates.append(heard[edges[step] : max(edges[step + 1], edges[step] + 1)].mean(axis=0)[None])
+            for step, (begin, end) in enumerate(pairwise(edges)):
+                own_sounds.append(of_sound + (step * THIRDS // steps if steps > 1 else 0))
+                own_words.append(word)
+                own_templates.append(heard[begin : max(end, begin + 1)].mean(axis=0))
+        numbers = np.array(own_words, np.int32)
+        of_words.append(np.where(numbers == _NONE, _NONE, numbers + words).astype(np.int32))
+        sounds.append(np.array(own_sounds, np.int32))
+        templates.append(np.stack(own_templates).astype(np.float16))
+        counts.append(count)
         words += count
-        word_lines += [at] * count
-    line_starts.append(len(speech))
-    rest(at + 1, _NONE)
+    lengths = [len(own) for own in sounds]
+    line_starts = np.concatenate([[0], np.cumsum(lengths, dtype=int)])
+    last_rest = np.array([_NONE], np.int32)
+    sound = np.concatenate([*sounds, last_rest])
     return States(
-        np.array(speech),
-        np.array(line, np.int32),
-        np.array(word, np.int32),
-        np.array(sound, np.int32),
-        np.concatenate(templates),
-        np.array(line_starts),
-        np.array(word_lines, np.int32),
+        sound != _NONE,
+        np.repeat(np.arange(len(counts) + 1, dtype=np.int32), [*lengths, 1]),
+        np.concatenate([*of_words, last_rest]),
+        sound,
+        np.concatenate([*templates, np.zeros((1, FEATURES), np.float16)]),
+        line_starts,
+        np.repeat(np.arange(len(counts), dtype=np.int32), counts),
     )
 
 
