@@ -8,6 +8,7 @@ from unittest import TestCase, skipUnless
 
 import numpy as np
 
+from mastering.errors import Cancelled
 from mastering.meters.measurement import measure
 from mastering.tests.prompts import RATE_HZ, Take, joined, prompts, there
 from mastering.tests.signals import noise, written
@@ -182,6 +183,23 @@ class WithoutWords(TestCase):
         heard = self.heard(np.zeros((44100, 1), np.float32), ["Someone was to read this."])
         self.assertEqual(heard.readings, ())
         self.assertEqual([finding.kind for finding in proof(heard)], [MISSING])
+
+    def test_it_is_given_up_while_the_script_is_spoken_and_while_it_is_listened_for(self):
+        path = written(self.folder, noise(-30, 4.0))
+        envelope = measure(path).levels.envelope
+        for share in (0.1, 0.35, 0.55):
+            with self.subTest(share=share):
+                told: list[float] = []
+
+                def tell(done: float, share=share, told=told) -> None:
+                    told.append(done)
+                    if done >= share:
+                        raise Cancelled("Given up.")
+
+                with self.assertRaises(Cancelled):
+                    hear(path, ["Nobody will ever hear this."] * 40, language="en", envelope=envelope, progress=tell)
+                self.assertLess(told[-1], share + 0.1)
+                self.assertEqual(told, sorted(told))
 
 
 class Lines(TestCase):

@@ -2,7 +2,7 @@
 
 import re
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from itertools import chain
@@ -223,9 +223,8 @@ def attend(
         find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S),
     )
     with closing(Ahead(speak(lines, language))) as ahead:
-        script = SpokenScript(lines, iter(ahead), recording)
+        script = SpokenScript(lines, _told(ahead, len(lines), progress), recording)
     states, phrases = script.states, script.phrases(script.states)
-    progress(_SHARE_SPOKEN)
     if not states.speech.any():
         rows = len(recording.given)
         return Attended(recording, script, Way(np.full(rows, -1, np.int32), np.zeros(rows, np.float32)), 0.0)
@@ -237,6 +236,7 @@ def attend(
             place=_place(states, ear, phrases, heard),
             progress=lambda share: progress(_SHARE_LEARNED + (1 - _SHARE_LEARNED) * share),
         )
+    progress(1.0)
     return Attended(recording, script, way, doubt)
 
 
@@ -288,6 +288,13 @@ def _cost_of(way: Way, heard: Heard) -> float:
     spoken = heard.spoken > 0.5
     costs = heard.least + np.where(way.states >= 0, way.excess, np.float32(FIRST_MARGIN))
     return float(costs[spoken].mean()) if spoken.any() else 0.0
+
+
+def _told(spoken: Iterable[SpokenLine], lines: int, progress: Progress) -> Iterator[SpokenLine]:
+    """The same lines, with progress told at each."""
+    for at, line in enumerate(spoken):
+        progress(_SHARE_READ + (_SHARE_SPOKEN - _SHARE_READ) * at / lines)
+        yield line
 
 
 def _of_length(spoken: Iterator[SpokenLine], samples: int) -> Iterator[SpokenLine]:
