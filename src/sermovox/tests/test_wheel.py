@@ -15,6 +15,11 @@ import venv
 from pathlib import Path
 from unittest import TestCase
 
+import numpy as np
+
+from mastering.tests.signals import noise, written
+from mastering.words.spoken import RATE_HZ, speak
+
 CHECKOUT = Path(__file__).parents[3]
 _PATIENCE_S = 90
 
@@ -32,6 +37,7 @@ class Wheel(TestCase):
         outside = {"PATH": os.environ["PATH"], "HOME": str(home), "OPENBLAS_NUM_THREADS": "1"}
         said = subprocess.run([command, "outlets"], env=outside, cwd=home, capture_output=True, text=True, check=True)
         self.assertIn("audiobook-retail", said.stdout)
+        self.listens(command, outside)
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             port = free.getsockname()[1]
@@ -56,6 +62,19 @@ class Wheel(TestCase):
             running.wait(30)
         data = home / ".local" / "share" / "sermovox" / "demo"
         self.assertTrue((data / "sermovox.sqlite3").exists() and list((data / "recordings").glob("*/*")))
+
+    def listens(self, command: Path, outside: dict[str, str]) -> None:
+        """The machine's voice and what is known of readers came along."""
+        line = "The lamp was lit, and nobody had seen the keeper."
+        quiet = noise(-70, 0.5, rate_hz=RATE_HZ)
+        (spoken,) = speak([line], "en")
+        said = np.concatenate([quiet, spoken.samples[:, None] / np.float32(1 << 16), quiet])
+        take, script = written(self.top, said, rate_hz=RATE_HZ), self.top / "script.txt"
+        script.write_text(line)
+        said = subprocess.run(
+            [command, "words", take, "--script", script], env=outside, capture_output=True, text=True, check=True
+        )
+        self.assertRegex(said.stdout, rf"^0\.5\d\d\t\d\.\d{{3}}\t{line}\n$")
 
     def installed(self) -> Path:
         """The command of a wheel in an environment that sees the packages of this one, but not the checkout."""
