@@ -6,6 +6,7 @@ the transcript JSON of the podcast namespace (from memory): one row for each sen
 
 import json
 from collections.abc import Callable, Sequence
+from html import escape
 from typing import NamedTuple
 
 
@@ -60,4 +61,4 @@ def _one_line(text: str) -> str:
 
 
 def _escaped(text: str) -> str:
-    return _one_line(text).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+    return escape(_one_line(text), quote=False)
