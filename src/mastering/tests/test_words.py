@@ -83,6 +83,10 @@ class HumanVoices(TestCase):
         self.assertGreaterEqual(share_right(heard, take, starts_right), 0.945)
         self.assertGreaterEqual(share_right(heard, take, ends_right), 0.935)
 
+    def test_endings_below_the_noise_are_not_cut_off(self):
+        take = joined("fr", 30, seed=24, snr_db=10.0)
+        self.assertGreaterEqual(share_right(heard_in(take, "fr"), take, ends_right), 0.8)
+
     def test_words_inside_a_line_are_found(self):
         take, truth = joined_words("it", 15)
         counted = readings_that_count(heard_in(take, "it"))
