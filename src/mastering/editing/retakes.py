@@ -15,11 +15,13 @@ from mastering.audio.convert import resampled, to_channels
 from mastering.audio.reader import Reader
 from mastering.editing.pauses import Pauses
 from mastering.meters.measurement import Progress, watched
+from mastering.meters.mel import mel_bank
 
 _RATE_HZ = 8000
 _HOP_S = 0.016
 _WINDOW = 256
 _BANDS = 24
+_LOWEST_HZ = 100
 _COEFFICIENTS = 13
 _LONGEST_S = 30.0
 """An utterance is compared by its first so many seconds."""
@@ -156,12 +158,12 @@ def _features(path: Path, utterances: list[tuple[float, float]], progress: Progr
     """For each utterance unit vectors of its mel cepstra, float32, shape (frames, 2 * (_COEFFICIENTS - 1))."""
     hop = round(_HOP_S * _RATE_HZ)
     window = np.hanning(_WINDOW).astype(np.float32)
-    bank = _mel_bank()
+    bank = mel_bank(_BANDS, lowest_hz=_LOWEST_HZ, highest_hz=_RATE_HZ / 2, window=_WINDOW, rate_hz=_RATE_HZ)
     with Reader(path) as reader:
         for samples in _spoken(reader, utterances, progress):
             samples = np.pad(samples, (0, max(0, _WINDOW - len(samples))))
             frames = np.lib.stride_tricks.sliding_window_view(samples, _WINDOW)[::hop] * window
-            power = np.abs(np.fft.rfft(frames, axis=1)) ** 2 @ bank.T
+            power = np.abs(np.fft.rfft(frames, axis=1)) ** 2 @ bank
             # What is 50 dB below the loudest says nothing about the words.
             logs = np.log(np.maximum(power, power.max(initial=1e-12) * 1e-5))
             cepstra = scipy.fft.dct(logs, axis=1, norm="ortho")[:, 1:_COEFFICIENTS]
@@ -183,12 +185,3 @@ def _spoken(reader: Reader, utterances: list[tuple[float, float]], progress: Pro
             at += len(held) - len(kept)
             held = np.concatenate([kept, block[:, 0]])
         yield held[max(0, first - at) : stop - at]
-
-
-def _mel_bank() -> np.ndarray:
-    """Triangles on the mel scale of O'Shaughnessy (2595 lg(1 + f/700)), shape (_BANDS, bins)."""
-    mel = np.linspace(2595 * np.log10(1 + 100 / 700), 2595 * np.log10(1 + _RATE_HZ / 2 / 700), _BANDS + 2)
-    edges_hz = 700 * (10 ** (mel / 2595) - 1)
-    bins_hz = np.fft.rfftfreq(_WINDOW, 1 / _RATE_HZ)
-    low, middle, high = (edges_hz[at : at + _BANDS, None] for at in range(3))
-    return np.clip(np.minimum((bins_hz - low) / (middle - low), (high - bins_hz) / (high - middle)), 0, None)

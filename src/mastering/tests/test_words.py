@@ -14,7 +14,16 @@ from mastering.tests.prompts import RATE_HZ, Take, joined, prompts, there
 from mastering.tests.signals import noise, written
 from mastering.words.hearing import HeardScript, hear
 from mastering.words.lines import in_sentences, script_lines, sentences
-from mastering.words.proof import AGAIN, BROKEN_OFF, MISSING, OUTSIDE, proof, readings_that_count, spans_of_lines
+from mastering.words.proof import (
+    AGAIN,
+    BROKEN_OFF,
+    MISSING,
+    OUTSIDE,
+    LineSpan,
+    proof,
+    readings_that_count,
+    spans_of_lines,
+)
 from mastering.words.readings import HeardWord, Reading
 from mastering.words.spoken import RATE_HZ as SPOKEN_HZ
 from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, words_of
@@ -168,6 +177,19 @@ class Speaking(TestCase):
         self.assertGreater(len(languages()), 100)
 
 
+class ShortScripts(TestCase):
+    LINES = ["The lamp was lit.", "Nobody had seen the keeper.", "It rained.", "The boat came late.", "Who was it?"]
+
+    def test_a_script_of_few_lines_is_found_and_one_of_a_single_line(self):
+        quiet = np.zeros(SPOKEN_HZ // 2, np.float32)
+        spoken = [line.samples / np.float32(1 << 16) for line in speak(self.LINES, "en")]
+        take = Take(np.concatenate([part for each in spoken for part in (quiet, each)]), self.LINES, [])
+        for lines in (1, 2, 3, 5):
+            with self.subTest(lines=lines):
+                counted = readings_that_count(heard_in(take, "en", self.LINES[:lines]))
+                self.assertTrue(all(reading and reading.whole for reading in counted))
+
+
 class WithoutWords(TestCase):
     def setUp(self):
         kept = tempfile.TemporaryDirectory()
@@ -220,12 +242,20 @@ class Lines(TestCase):
         told, parts = in_sentences(["Short. Line.", long.strip()])
         self.assertEqual((len(told), parts), (10, [range(1), range(1, 10)]))
 
-    def test_a_line_lies_where_its_sentences_do(self):
-        def read(line: int, start_s: float) -> Reading:
-            return Reading(line, start_s, start_s + 1, True, (HeardWord(0, start_s, start_s + 1, 0.0),))
-
-        counted = [read(0, 10.0), read(1, 4.0), read(2, 12.0), None]
-        self.assertEqual(spans_of_lines(counted, [range(3), range(3, 4)]), [(10.0, 13.0), None])
+    def test_a_line_lies_where_the_last_whole_reading_of_its_sentences_does(self):
+        """Three sentences make a line: where it lies, by the sentences that were read and when each began."""
+        for read, span in (
+            ([(0, 1.0), (1, 2.0), (2, 3.0)], (1.0, 4.0, True)),
+            ([(0, 1.0), (1, 2.0), (2, 3.0), (0, 11.0), (1, 12.0), (2, 13.0)], (11.0, 14.0, True)),
+            ([(0, 1.0), (1, 2.0), (2, 3.0), (0, 11.0)], (1.0, 4.0, True)),
+            ([(0, 1.0), (1, 2.0), (1, 3.0), (2, 4.0)], (1.0, 5.0, True)),
+            ([(0, 1.0), (2, 3.0)], (1.0, 4.0, False)),
+            ([], None),
+        ):
+            with self.subTest(read=read):
+                readings = tuple(Reading(line, at, at + 1, True, (HeardWord(0, at, at + 1, 0.0),)) for line, at in read)
+                heard = HeardScript(("One.", "Two.", "Three."), (1, 1, 1), readings, (), 20.0, 0.0)
+                self.assertEqual(spans_of_lines(heard, [range(3)]), [span and LineSpan(*span)])
 
 
 class Timed(TestCase):

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 import scipy
 
+from mastering.meters.mel import mel_bank
 from mastering.words.spoken import RATE_HZ
 
 ROWS_PER_SECOND = 50
@@ -45,7 +46,10 @@ def powers_of_blocks(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
 
 def _rows(pieces: Iterator[np.ndarray | None], warp: float) -> Iterator[np.ndarray]:
     """Mel powers of what comes in pieces, whose end None tells."""
-    bank, window = _mel_bank(warp), np.hanning(_WINDOW).astype(np.float32)
+    bank = mel_bank(
+        BANDS, lowest_hz=_LOWEST_HZ, highest_hz=_HIGHEST_HZ, window=_WINDOW, rate_hz=RATE_HZ, warp=warp
+    ).astype(np.float32)
+    window = np.hanning(_WINDOW).astype(np.float32)
     # The first window has its middle in the middle of the first row.
     held, last = np.zeros(_WINDOW // 2 - _HOP // 2, np.float32), np.float32(0)
     given = made = 0
@@ -63,16 +67,6 @@ def _rows(pieces: Iterator[np.ndarray | None], warp: float) -> Iterator[np.ndarr
             frames = np.lib.stride_tricks.sliding_window_view(held, _WINDOW)[::_HOP][:wanted] * window
             yield (np.abs(np.fft.rfft(frames, axis=1)) ** 2 @ bank).astype(np.float32)
             held, made = held[wanted * _HOP :], made + wanted
-
-
-def _mel_bank(warp: float) -> np.ndarray:
-    """Triangles on the mel scale of O'Shaughnessy (2595 lg(1 + f/700)), shape (bins, BANDS)."""
-    low, high = (2595 * np.log10(1 + hz / 700) for hz in (_LOWEST_HZ, _HIGHEST_HZ))
-    edges_hz = 700 * (10 ** (np.linspace(low, high, BANDS + 2) / 2595) - 1) / warp
-    bins_hz = np.fft.rfftfreq(_WINDOW, 1 / RATE_HZ)
-    lower, middle, upper = (edges_hz[at : at + BANDS, None] for at in range(3))
-    triangles = np.clip(np.minimum((bins_hz - lower) / (middle - lower), (upper - bins_hz) / (upper - middle)), 0, None)
-    return triangles.T.astype(np.float32)
 
 
 class Voice:

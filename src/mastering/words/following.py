@@ -3,8 +3,8 @@
 Dynamic programming, row by row (Viterbi; Rabiner, A Tutorial on Hidden Markov Models, 1989, III B). Costs are mean
 squared differences of features, about 1 for a sound and its template once a voice is known. Besides going on, a way
 may, where nothing is spoken, begin a line again, leave lines out, or go elsewhere: to what is in no script. Only a
-window of the script about the best place is looked at, and what lies some time back is settled, so memory does not grow
-with the length of a recording.
+window of the script about the best place is looked at, and what lies some time back is settled: of each row two numbers
+are kept.
 """
 
 from collections.abc import Callable
@@ -237,8 +237,7 @@ class Follower:
         rows = len(heard.features)
         while row < rows:
             stop = min(rows, row + _CHUNK_ROWS)
-            chunk = self._chunk(row, stop, window, cost, elsewhere)
-            cost, elsewhere = self._cost, self._elsewhere
+            chunk, cost, elsewhere = self._chunk(row, stop, window, cost, elsewhere)
             chunks.append(chunk)
             row = stop
             away = elsewhere.min(initial=np.inf) < cost.min()
@@ -298,7 +297,10 @@ class Follower:
         ]
         return new, moved, outside
 
-    def _chunk(self, row: int, stop: int, window: _Window, cost: np.ndarray, elsewhere: np.ndarray) -> _Chunk:
+    def _chunk(
+        self, row: int, stop: int, window: _Window, cost: np.ndarray, elsewhere: np.ndarray
+    ) -> tuple[_Chunk, np.ndarray, np.ndarray]:
+        """Go on for some rows: where each state came from in them, and what being there and elsewhere costs then."""
         heard, part = self._heard, slice(window.low, window.high)
         spoken = heard.spoken[row : stop + 1].astype(np.float32)
         share = spoken[: stop - row]
@@ -329,8 +331,7 @@ class Follower:
                 cost[window.rests] = np.minimum(returning, resting)
                 if at + 1 < len(spoken) and spoken[at] < _QUIET <= spoken[at + 1]:
                     self._jump(chunk, row + at, cost)
-        self._cost, self._elsewhere = cost, elsewhere
-        return chunk
+        return chunk, cost, elsewhere
 
     def _costs(self, low: int, high: int) -> np.ndarray:
         """What rows as they are `_looked_at` have to be multiplied by, shape (FEATURES + 2, states)."""
@@ -356,7 +357,8 @@ class Follower:
         lines = len(leaving)
         source = np.full(lines, int(leaving.argmin()))
         arriving = np.full(lines, leaving.min() + np.float32(_FAR), np.float32)
-        for away in range(-_LINES_AWAY, _LINES_AWAY + 1):
+        far = min(_LINES_AWAY, lines - 1)
+        for away in range(-far, far + 1):
             price = _BACK - _BACK_EACH * away if away <= 0 else _AHEAD + _AHEAD_EACH * (away - 1)
             into = slice(max(0, away), lines + min(0, away))
             out_of = slice(max(0, -away), lines - max(0, away))

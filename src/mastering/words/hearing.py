@@ -5,7 +5,7 @@ import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
-from itertools import chain
+from itertools import chain, pairwise
 from pathlib import Path
 from typing import BinaryIO
 
@@ -119,8 +119,8 @@ class SpokenScript:
         *,
         warps: Sequence[float] = WARPS,
     ):
-        self._lines, self._recording = lines, recording
-        self.words = [len(words_of(line)) for line in lines]
+        self._recording = recording
+        self.words, self._phrase_ends = _phrases(lines)
         begun = list(_of_length(spoken, _TRIED_S * RATE_HZ))
         tried = {warp: self._first_states(begun, warp) for warp in warps}
         self.warp = min(warps, key=lambda warp: self._cost(tried[warp][0]))
@@ -129,15 +129,8 @@ class SpokenScript:
 
     def phrases(self, states: States) -> np.ndarray:
         """The rests inside lines that a comma or another sign stands at, as numbers of states."""
-        ends, words = set(), 0
-        for line, count in zip(self._lines, self.words, strict=True):
-            places = words_of(line)
-            for at, ((start, _), (after, _)) in enumerate(zip(places, places[1:], strict=False)):
-                if _PHRASE_SIGN.search(line, start, after):
-                    ends.add(words + at)
-            words += count
         rests = np.flatnonzero(~states.speech)
-        told: np.ndarray = rests[np.isin(states.word[rests], list(ends))]
+        told: np.ndarray = rests[np.isin(states.word[rests], self._phrase_ends)]
         return told
 
     def _first_states(self, begun: list[SpokenLine], warp: float) -> tuple[States, Voice, float]:
@@ -288,6 +281,20 @@ def _cost_of(way: Way, heard: Heard) -> float:
     spoken = heard.spoken > 0.5
     costs = heard.least + np.where(way.states >= 0, way.excess, np.float32(FIRST_MARGIN))
     return float(costs[spoken].mean()) if spoken.any() else 0.0
+
+
+def _phrases(lines: Sequence[str]) -> tuple[list[int], np.ndarray]:
+    """How many words each line has, and after which of all words, but for a line's last, a phrase ends."""
+    counts: list[int] = []
+    ends: list[int] = []
+    words = 0
+    for line in lines:
+        places = words_of(line)
+        ends += [words + at for at, ((start, _), (after, _)) in enumerate(pairwise(places))
+                 if _PHRASE_SIGN.search(line, start, after)]  # fmt: skip
+        counts.append(len(places))
+        words += len(places)
+    return counts, np.array(ends, int)
 
 
 def _told(spoken: Iterable[SpokenLine], lines: int, progress: Progress) -> Iterator[SpokenLine]:

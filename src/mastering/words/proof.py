@@ -11,7 +11,6 @@ IN_PART = "in part"
 AGAIN = "read again"
 BROKEN_OFF = "broken off"
 OUTSIDE = "outside the script"
-KINDS = (MISSING, IN_PART, AGAIN, BROKEN_OFF, OUTSIDE)
 _ROOM_S = 0.3
 _MOSTLY = 0.5
 """A line counts as read where at least this share of its words was."""
@@ -21,8 +20,8 @@ _MOSTLY = 0.5
 class ProofFinding:
     """Something to be heard or read again.
 
-    `kind` is one of KINDS, `line` the number of the line (None where it is in no script), `start_s` and `end_s` where:
-    for a line that is missing, where it would have stood.
+    `kind` is one of the five above, `line` the number of the line (None where it is in no script), `start_s` and
+    `end_s` where: for a line that is missing, where it would have stood.
     """
 
     kind: str
@@ -58,22 +57,49 @@ def proof(heard: HeardScript) -> list[ProofFinding]:
     return sorted(found, key=lambda finding: (finding.start_s, finding.end_s, finding.line or 0))
 
 
-def spans_of_lines(counted: Sequence[Reading | None], parts: Sequence[range]) -> list[tuple[float, float] | None]:
-    """Where each line lies that is made of sentences: start and end, seconds; None where none of them was read.
+@dataclass(frozen=True)
+class LineSpan:
+    """Where a line lies that is made of sentences, seconds; `whole` where each of them was read whole."""
 
-    A sentence that was read before the first one of its line belongs to an older reading and does not count.
-    """
-    spans: list[tuple[float, float] | None] = []
-    for part in parts:
-        read = [reading for at in part if (reading := counted[at])]
-        begun = read[0].start_s if read else 0.0
-        ends = [reading.end_s for reading in read if reading.start_s >= begun]
-        spans.append((begun, max(ends)) if read else None)
-    return spans
+    start_s: float
+    end_s: float
+    whole: bool
 
 
-def with_room(heard: HeardScript, start_s: float, end_s: float) -> tuple[float, float]:
-    """A stretch with some of the quiet on either side: at most _ROOM_S, and half of what lies before the next sound."""
+def spans_of_lines(heard: HeardScript, parts: Sequence[range]) -> list[LineSpan | None]:
+    """Where the last whole reading of each line lies; of a line that was never read whole what counts of it, from its
+    first sentence that was read; None where none was."""
+    whole: dict[int, list[Reading]] = {}
+    for reading in heard.readings:
+        if reading.whole:
+            whole.setdefault(reading.line, []).append(reading)
+    counted = readings_that_count(heard)
+    return [_whole_span(heard, whole, part) or _span_in_part(counted, part) for part in parts]
+
+
+def _whole_span(heard: HeardScript, whole: dict[int, list[Reading]], part: range) -> LineSpan | None:
+    """Backwards from the last reading of the last sentence: of each before it the last that was begun earlier."""
+    chain: list[Reading] = []
+    for at in reversed(part):
+        if heard.words[at]:
+            earlier = [each for each in whole.get(at, []) if not chain or each.start_s < chain[-1].start_s]
+            if not earlier:
+                return None
+            chain.append(earlier[-1])
+    return LineSpan(chain[-1].start_s, chain[0].end_s, True) if chain else None
+
+
+def _span_in_part(counted: Sequence[Reading | None], part: range) -> LineSpan | None:
+    read = [reading for at in part if (reading := counted[at])]
+    if not read:
+        return None
+    begun = read[0].start_s
+    return LineSpan(begun, max(reading.end_s for reading in read if reading.start_s >= begun), False)
+
+
+def with_room(heard: HeardScript, span: LineSpan) -> tuple[float, float]:
+    """Start and end, seconds, with some of the quiet beside it: at most _ROOM_S, half of that to the next sound."""
+    start_s, end_s = span.start_s, span.end_s
     said = [(reading.start_s, reading.end_s) for reading in heard.readings]
     said += [(outside.start_s, outside.end_s) for outside in heard.outside]
     before_s = max((end for _, end in said if end <= start_s), default=0.0)

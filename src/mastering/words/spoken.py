@@ -30,8 +30,6 @@ RATE_HZ = 8000
 _UNSPACED = "\u0e00-\u0eff\u1000-\u109f\u1780-\u17ff\u3040-\u30ff\u3400-\u4dbf\u4e00-\u9fff\uf900-\ufaff"
 """Thai, Lao, Burmese, Khmer, kana and Chinese characters: written without spaces between words."""
 _WORD = re.compile(rf"[{_UNSPACED}][^\w\s]*|[^\s{_UNSPACED}]+")
-
-
 _USUAL = {"en": "en-us"}
 """Where no region is said, and eSpeak NG would take one that fewer readers are from."""
 

@@ -9,11 +9,11 @@ from mastering.editing.labels import Label, stretches_between
 from mastering.editing.pieces import BadCut, Piece, Span, check_span
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
-from mastering.naming.checks import check_names
+from mastering.naming.checks import check_names, fitted_ending
 from mastering.naming.patterns import plain
 from mastering.rendering import Programme, Track, save_wav
-from mastering.words.proof import readings_that_count, spans_of_lines, with_room
-from sermovox.terminal.script import heard_of, takes_language, takes_script
+from mastering.words.proof import with_room
+from sermovox.terminal.script import Followed, followed, takes_language, takes_script
 from sermovox.terminal.shared import labels_of
 
 _SLASHES = re.compile(r"[/\\]")
@@ -29,9 +29,13 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
 
 
 def run(options) -> int:
-    measured = measure(options.file).facts
-    rate_hz, frames = measured.sample_rate_hz, measured.frames
-    labels, wanted = (labels_of(measured, options.marks), []) if options.marks else _lines_read(options)
+    if options.script:
+        found = followed(options)
+        facts, (labels, wanted) = found.facts, _lines_read(found, options)
+    else:
+        facts = measure(options.file).facts
+        labels, wanted = labels_of(facts, options.marks), []
+    rate_hz, frames = facts.sample_rate_hz, facts.frames
     spans = [Span("take", *edges) for edges in stretches_between(labels, rate_hz, frames)]
     for at, (label, span) in enumerate(zip(labels, spans, strict=True), 1):
         try:
@@ -52,18 +56,17 @@ def run(options) -> int:
     return 0
 
 
-def _lines_read(options) -> tuple[list[Label], list[str]]:
+def _lines_read(found: Followed, options) -> tuple[list[Label], list[str]]:
     """Each line of the script that was read, with the pause beside it, and the names the client dictates, if any."""
-    lines, parts, heard = heard_of(options.file, options.script, options.language)
-    spans = spans_of_lines(readings_that_count(heard), parts)
     labels, names = [], []
-    for line, span in zip(lines, spans, strict=True):
+    for line, span in found.lines:
         if span is None:
-            print(f"sermovox: “{line.text[:60]}” was not read, or not whole. It is not cut.", file=sys.stderr)
-        else:
-            start_s, end_s = with_room(heard, *span)
-            labels.append(Label(start_s, end_s, line.text.rstrip(" .…!?")))
-            names.append(f"{Path(line.name).stem}.wav" if line.name else "")
+            print(f"sermovox: “{line.text[:60]}” was not read. It is not cut.", file=sys.stderr)
+            continue
+        if not span.whole:
+            print(f"sermovox: “{line.text[:60]}” was read in part. Hear its file before you send it.", file=sys.stderr)
+        labels.append(Label(*with_room(found.heard, span), line.text.rstrip(" .…!?")))
+        names.append(fitted_ending(line.name, "wav"))
     if not labels:
         raise MasteringError(f"No line of {options.script.name} was read in {options.file.name}. Nothing was cut.")
     return labels, names if all(names) else []

@@ -31,11 +31,11 @@ from sermovox.terminal.said import (
     outlet_of,
     print_json,
     print_sheet,
+    progress_of,
     row_of,
     takes_files,
     takes_outlet,
     takes_quiet,
-    time_left,
 )
 from sermovox.terminal.shared import facts_given, plans_of, takes_facts, takes_treatment, treatment_of
 
@@ -95,7 +95,7 @@ def _made(options, works, outlets, folders, plans, pictures, treatment, summary:
         if not orders:
             continue
         try:
-            source, stages = work.source(), _progress(work.path, done, len(works))
+            source, stages = work.source(), progress_of(work.path, done, len(works))
             results = make_all(source, orders, content_kind=options.content, treatment=treatment, stages=stages)
         except MasteringError as error:
             status, summary.refused = complain(error, work.path), summary.refused + 1
@@ -295,19 +295,3 @@ class _Existing:
                 if answer[0].isupper():
                     self._choice = found
                 return found
-
-
-def _progress(path: Path, done: int, of: int):
-    """A line on standard error that tells how far a file is and how long it will take, and which of how many it is,
-    where somebody looks.
-    """
-    if not sys.stderr.isatty():
-        return lambda stage, share: None
-    began = time.monotonic()
-    which = f"{done + 1} of {of}, " if of > 1 else ""
-
-    def tell(stage: str, share: float) -> None:
-        said = f"{which}{path.name}: {stage}, {share:.0%}{time_left(began, share)}"
-        print(f"\r{said}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
-
-    return tell

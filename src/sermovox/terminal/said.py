@@ -24,6 +24,22 @@ def time_left(began_s: float, share: float) -> str:
     return f", {clock((time.monotonic() - began_s) * (1 - share) / share)} left" if share > 0.02 else ""
 
 
+def progress_of(path: Path, done: int = 0, of: int = 1):
+    """A line on standard error that tells how far a file is and how long it will take, and which of how many it is,
+    where somebody looks.
+    """
+    if not sys.stderr.isatty():
+        return lambda stage, share: None
+    began = time.monotonic()
+    which = f"{done + 1} of {of}, " if of > 1 else ""
+
+    def tell(stage: str, share: float) -> None:
+        said = f"{which}{path.name}: {stage}, {share:.0%}{time_left(began, share)}"
+        print(f"\r{said}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
+
+    return tell
+
+
 def takes_files(command: argparse.ArgumentParser) -> None:
     """Let a command take files, and answer in JSON."""
     takes_paths(command)

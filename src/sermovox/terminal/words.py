@@ -5,9 +5,9 @@ import sys
 from pathlib import Path
 
 from mastering.words.hearing import HeardScript
-from mastering.words.proof import proof, readings_that_count, spans_of_lines
+from mastering.words.proof import proof, readings_that_count
 from mastering.words.timed import WRITERS, Said, as_rows
-from sermovox.terminal.script import heard_of, takes_language, takes_script
+from sermovox.terminal.script import followed, takes_language, takes_script
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -24,10 +24,11 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
 
 
 def run(options) -> int:
-    lines, parts, heard = heard_of(options.file, options.script, options.language)
+    found = followed(options)
+    heard = found.heard
     if options.kind == "labels":
-        spans = spans_of_lines(readings_that_count(heard), parts)
-        sys.stdout.write(as_rows([(span, line.text) for span, line in zip(spans, lines, strict=True)]))
+        rows = [((span.start_s, span.end_s) if span else None, line.text) for line, span in found.lines]
+        sys.stdout.write(as_rows(rows))
     elif options.kind == "proof":
         sys.stdout.write(_proof(heard))
     else:

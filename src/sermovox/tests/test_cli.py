@@ -487,7 +487,7 @@ class Words(TestCase):
         self.take = joined("en", 8, seed=4, left_out_every=4)
         self.file = self.take.write(self.folder / "take.wav")
         self.script = self.folder / "lines.tsv"
-        rows = [f"VO_{at:03}_Fog.wav\t{text}" for at, text in enumerate(self.take.lines)]
+        rows = [f"VO_1.{at:03}_Fog\t{text}" for at, text in enumerate(self.take.lines)]
         self.script.write_text("\n".join(rows), "utf-8")
 
     def test_a_row_for_each_line_and_dashes_where_it_was_not_read(self):
@@ -507,9 +507,9 @@ class Words(TestCase):
         self.assertEqual(err.count("was not read"), 2)
         read = self.take.last_whole()
         self.assertEqual(sorted(path.name for path in (self.folder / "lines").iterdir()),
-                         [f"VO_{line:03}_Fog.wav" for line in sorted(read)])  # fmt: skip
+                         [f"VO_1.{line:03}_Fog.wav" for line in sorted(read)])  # fmt: skip
         for line, place in read.items():
-            with soundfile.SoundFile(self.folder / "lines" / f"VO_{line:03}_Fog.wav") as piece:
+            with soundfile.SoundFile(self.folder / "lines" / f"VO_1.{line:03}_Fog.wav") as piece:
                 spoken_s = place.end_s - place.start_s
                 self.assertGreaterEqual(piece.frames / piece.samplerate, spoken_s)
                 self.assertLessEqual(piece.frames / piece.samplerate, spoken_s + 0.9)
