@@ -89,6 +89,7 @@ INSTALLED_APPS = [
     "sermovox.history",
     "sermovox.productions",
     "sermovox.recordings",
+    "sermovox.scripts",
     "sermovox.cutting",
     "sermovox.outlets",
     "sermovox.levelling",

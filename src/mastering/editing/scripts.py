@@ -4,7 +4,7 @@ import re
 import statistics
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from mastering.editing.roles import NUMBERED, ROLE_WORDS, as_number
 from mastering.editing.tables import SEPARATORS, read_table, separator_of
@@ -45,13 +45,16 @@ _LOOKED_AT_LINES = 200
 
 @dataclass(frozen=True, kw_only=True)
 class Entry:
-    """What will become a section. `name` is the file name a client dictates, `text` what is spoken."""
+    """What will become a section. `name` is the file name a client dictates, `text` what is spoken, `heading` the line
+    it stands under, as it was written.
+    """
 
     role: str
     number: int | None = None
     title: str
     name: str = ""
     text: str = ""
+    heading: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -138,7 +141,7 @@ def entry_of(line: str, *, text: str = "") -> Entry:
 
 
 def _by_lines(text: str) -> list[Entry]:
-    return [entry_of(line) for line in text.split("\n") if line.strip("# \t")]
+    return [replace(entry_of(line), heading=line) for line in text.split("\n") if line.strip("# \t")]
 
 
 def _by_headings(text: str) -> list[Entry]:
@@ -156,7 +159,7 @@ def _by_headings(text: str) -> list[Entry]:
         heading = line.startswith("#") if marked else len(line) < 90 and _opening(line.strip()) is not None
         if heading and line.strip("# \t"):
             close()
-            found.append(entry_of(line))
+            found.append(replace(entry_of(line), heading=line))
         else:
             below.append(line.strip())
     close()

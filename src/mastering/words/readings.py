@@ -1,6 +1,6 @@
 """What was read: each reading of each line, word by word, out of the way through its states."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -101,4 +101,15 @@ def _reading(states: States, way: Way, speech: Speech, line: int, rows: np.ndarr
         end_s = speech.ended(end_s, _SNAPPED_S) if is_last else speech.offset(end_s, _WORD_SNAPPED_S)
         apart = float(np.clip(way.excess[rows[start:stop]].mean(), 0, 9.99))
         heard.append(HeardWord(int(words[start]) - first_word, float(start_s), float(max(start_s, end_s)), apart))
-    return Reading(line, heard[0].start_s, heard[-1].end_s, whole, tuple(heard))
+    words_in_line = int(np.searchsorted(states.word_lines, line, side="right")) - first_word
+    each = tuple(_one_by_one(heard, until=words_in_line if whole else heard[-1].word + 1))
+    return Reading(line, each[0].start_s, each[-1].end_s, whole, each)
+
+
+def _one_by_one(heard: Sequence[HeardWord], *, until: int) -> Iterator[HeardWord]:
+    """The same with every word in it: some are spoken in one with the next, such as "had been", and share its time."""
+    for word, following in zip(heard, [*(each.word for each in heard[1:]), until], strict=True):
+        share_s = (word.end_s - word.start_s) / max(1, following - word.word)
+        for at in range(max(1, following - word.word)):
+            start_s = word.start_s + at * share_s
+            yield HeardWord(word.word + at, start_s, start_s + share_s, word.apart)

@@ -57,14 +57,16 @@ def words_of(line: str) -> list[tuple[int, int]]:
 
 
 @cache
-def languages() -> tuple[str, ...]:
-    """The languages eSpeak NG speaks, as BCP 47 tags in lower case, sorted."""
-    spoken: set[str] = set()
-    for path in _data().joinpath("lang").rglob("*"):
+def languages() -> dict[str, str]:
+    """The languages eSpeak NG speaks: BCP 47 tags in lower case with their English names, sorted by name."""
+    spoken: dict[str, str] = {}
+    for path in sorted(_data().joinpath("lang").rglob("*")):
         if path.is_file():
-            found = re.findall(r"^language\s+(\S+)", path.read_text("utf-8", "replace"), re.MULTILINE)
-            spoken.update(tag.lower() for tag in found)
-    return tuple(sorted(spoken))
+            told = path.read_text("utf-8", "replace")
+            name = re.search(r"^name\s+(.+?)\s*$", told, re.MULTILINE)
+            for tag in re.findall(r"^language\s+(\S+)", told, re.MULTILINE):
+                spoken.setdefault(tag.lower(), name[1].replace("_", " ") if name else tag)
+    return dict(sorted(spoken.items(), key=lambda each: each[::-1]))
 
 
 def voice_for(language: str) -> str:
@@ -74,7 +76,7 @@ def voice_for(language: str) -> str:
     while tag:
         if tag in languages():
             return tag
-        if regional := [other for other in languages() if other.startswith(f"{tag}-")]:
+        if regional := sorted(other for other in languages() if other.startswith(f"{tag}-")):
             return regional[0]
         tag = tag.rpartition("-")[0]
     raise CannotSpeak(

@@ -69,8 +69,8 @@ def _mark(page: Page, values: dict) -> str:
     mark = Mark(
         id=0,
         kind=str(values.get("kind", "")),
-        start_sample=_sample(values, "start"),
-        end_sample=_sample(values, "end"),
+        start_sample=whole_value(values, "start"),
+        end_sample=whole_value(values, "end"),
         name=_text(values, "name"),
         value_db=_number(values, "value_db", 0.0),
     )
@@ -94,7 +94,9 @@ def _marks(page: Page, values: dict) -> str:
         if not isinstance(span, list) or len(span) != 2:
             raise BadCut("A stretch has a start and an end.")
         ends = {"start": span[0], "end": span[1]}
-        strikes.append(Mark(id=0, kind=STRIKE, start_sample=_sample(ends, "start"), end_sample=_sample(ends, "end")))
+        strikes.append(
+            Mark(id=0, kind=STRIKE, start_sample=whole_value(ends, "start"), end_sample=whole_value(ends, "end"))
+        )
     page.set_marks(markup.set_marks(page.mark_list, strikes, length_samples=page.recording.frames))
     return f"Strike out {len(strikes)} stretches"
 
@@ -111,7 +113,7 @@ def _restore(page: Page, values: dict) -> str:
 
 @commands("remove")
 def _remove(page: Page, values: dict) -> str:
-    key = _sample(values, "id")
+    key = whole_value(values, "id")
     mark = next((mark for mark in page.mark_list if mark.id == key), None)
     if mark is None:
         raise BadCut("This mark is no longer there.")
@@ -121,9 +123,9 @@ def _remove(page: Page, values: dict) -> str:
 
 @commands("move")
 def _move(page: Page, values: dict) -> str:
-    start, end = _sample(values, "start"), _sample(values, "end")
+    start, end = whole_value(values, "start"), whole_value(values, "end")
     page.set_marks(
-        markup.moved(page.mark_list, _sample(values, "id"), start, end, length_samples=page.recording.frames)
+        markup.moved(page.mark_list, whole_value(values, "id"), start, end, length_samples=page.recording.frames)
     )
     return f"Move a mark to {_stretch_words(page, start, end)}"
 
@@ -191,7 +193,7 @@ def _section(page: Page, values: dict) -> str:
 
 @commands("break")
 def _break(page: Page, values: dict) -> str:
-    at = _sample(values, "at")
+    at = whole_value(values, "at")
     sections = cut_at(page, [at], from_end=bool(values.get("from_end")))
     return f"Begin “{sections[-1].title}” at {clock_of(page, at)}"
 
@@ -203,7 +205,7 @@ def _split(page: Page, values: dict) -> str:
         raise BadCut("There is no place to cut at. Let shorter pauses count, or expect fewer sections.")
     if len(cuts) > MOST_SECTIONS:
         raise BadCut(f"These would be more than {MOST_SECTIONS} sections. Let only longer pauses count.")
-    found = cut_at(page, [_sample({"at": cut}, "at") for cut in cuts], from_end=bool(values.get("from_end")))
+    found = cut_at(page, [whole_value({"at": cut}, "at") for cut in cuts], from_end=bool(values.get("from_end")))
     return f"Cut into {len(found)} sections"
 
 
@@ -242,8 +244,8 @@ def _kept_s(made: Assembly, section: Section) -> float:
 @commands("edge")
 def _edge(page: Page, values: dict) -> str:
     """Move where a section begins or ends; where another begins or ends there, that moves along."""
-    key, at, edge = _sample(values, "section"), _sample(values, "at"), values.get("edge")
-    stretch_at = _sample(values, "stretch") if "stretch" in values else 0
+    key, at, edge = whole_value(values, "section"), whole_value(values, "at"), values.get("edge")
+    stretch_at = whole_value(values, "stretch") if "stretch" in values else 0
     found = sections_on(page)
     own = next((each for each in found if each[0].pk == key and each[1] == stretch_at), None)
     if own is None or edge not in ("start", "end"):
@@ -268,7 +270,7 @@ def _edge(page: Page, values: dict) -> str:
 @commands("unsection")
 def _unsection(page: Page, values: dict) -> str:
     """Take the stretch away from a section; the section stays in the running order and waits."""
-    key = _sample(values, "section")
+    key = whole_value(values, "section")
     own = [each for each in sections_on(page) if each[0].pk == key]
     if not own:
         raise BadCut("This section is no longer on the page.")
@@ -280,7 +282,7 @@ def _unsection(page: Page, values: dict) -> str:
 @commands("pickup")
 def _pickup(page: Page, values: dict) -> str:
     start, end = _span(page, values)
-    other = page.production.recordings.filter(pk=_sample(values, "recording")).first()
+    other = page.production.recordings.filter(pk=whole_value(values, "recording")).first()
     if other is None or not other.ready:
         raise BadCut("The recording of the pickup is not there, or cannot be used yet.")
     if other.pk == page.recording_id and not values.get("to_s"):
@@ -319,7 +321,7 @@ def _tone_from(page: Page, values: dict) -> str:
 
 @commands("lane-add")
 def _lane_add(page: Page, values: dict) -> str:
-    other = page.production.recordings.filter(pk=_sample(values, "recording")).first()
+    other = page.production.recordings.filter(pk=whole_value(values, "recording")).first()
     if other is None or not other.ready:
         raise BadCut("This recording is not there, or cannot be used yet.")
     if other.pk == page.recording_id or other.pk in {lane["recording"] for lane in page.lanes}:
@@ -349,7 +351,7 @@ def _take_out_rows_of(voice: Recording) -> None:
 @commands("lane-set")
 def _lane_set(page: Page, values: dict) -> str:
     lanes = [dict(lane) for lane in page.lanes]
-    lane = next((lane for lane in lanes if lane["recording"] == _sample(values, "recording")), None)
+    lane = next((lane for lane in lanes if lane["recording"] == whole_value(values, "recording")), None)
     if lane is None:
         raise BadCut("This voice is no longer on the page.")
     lane["offset_samples"] = _offset(page, values)
@@ -363,7 +365,7 @@ def _lane_set(page: Page, values: dict) -> str:
 
 @commands("lane-remove")
 def _lane_remove(page: Page, values: dict) -> str:
-    key = _sample(values, "recording")
+    key = whole_value(values, "recording")
     page.set_facts(lanes=[lane for lane in page.lanes if lane["recording"] != key])
     return "Take a voice away"
 
@@ -422,12 +424,13 @@ def _want_tone(page: Page) -> None:
 
 
 def _span(page: Page, values: dict) -> tuple[int, int]:
-    start, end = _sample(values, "start"), _sample(values, "end")
+    start, end = whole_value(values, "start"), whole_value(values, "end")
     check_span(Span("", start, end), page.recording.frames)
     return start, end
 
 
-def _sample(values: dict, name: str) -> int:
+def whole_value(values: dict, name: str) -> int:
+    """A whole number a page sends. Raises BadCut for anything else."""
     value = values.get(name)
     if isinstance(value, bool) or not isinstance(value, int) or abs(value) > 1 << 52:
         raise BadCut("The page sent something that is no position. Load it anew.")

@@ -108,7 +108,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
         clash = next((each for each in found if overlap(each[2], span)), None)
         if clash and samples and len(spans) == 1:
             # A sample is taken from what belongs to another section.
-            _fill(page, [samples[0]], [span], titles)
+            fill(page, [samples[0]], [span], titles)
             return samples[:1]
         if clash:
             raise BadCut(
@@ -136,7 +136,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
     elif new:
         order.insert(page.production, new, after=anchor.pk if anchor else None)
     sections = [given[at] for at in range(len(spans))]
-    _fill(page, sections, spans, titles)
+    fill(page, sections, spans, titles)
     return sections
 
 
@@ -145,8 +145,8 @@ def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
     return stretch.start_sample < span[1] and span[0] < stretch.end_sample
 
 
-def _fill(page: Page, sections: Sequence[Section], spans: Sequence[tuple[int, int]], titles: Sequence[str]) -> None:
-    """Make sections of stretches, each by its own."""
+def fill(page: Page, sections: Sequence[Section], spans: Sequence[tuple[int, int]], titles: Sequence[str]) -> None:
+    """Make sections of stretches, each by its own; those that `titles` has no name for keep theirs."""
     known = {page.recording_id: page.recording}
     rows = []
     for at, (section, (start, end)) in enumerate(zip(sections, spans, strict=True)):

@@ -2,7 +2,7 @@
 
 from django.urls import path
 
-from sermovox.cutting.views import chapters, marks, page, programme
+from sermovox.cutting.views import chapters, marks, page, programme, texts
 
 app_name = "cutting"
 urlpatterns = [
@@ -16,6 +16,9 @@ urlpatterns = [
     path("<int:pk>/snap/", page.snap, name="snap"),
     path("<int:pk>/listen.wav", page.listen, name="listen"),
     path("<int:pk>/retakes/", page.retakes, name="retakes"),
+    path("<int:pk>/words/", texts.words, name="words"),
+    path("<int:pk>/words/listen/", texts.listen, name="words-listen"),
+    path("<int:pk>/text/", texts.give, name="text"),
     path("<int:pk>/marks/in/", marks.bring_in, name="marks-in"),
     path("<int:pk>/marks/<str:name>", marks.take_out, name="marks-out"),
     path("sections/<int:pk>/", programme.programme, name="programme"),

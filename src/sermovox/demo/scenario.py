@@ -1,5 +1,6 @@
 """The demonstration: people, titles and texts that exist nowhere else, and the faults their recordings have."""
 
+from itertools import pairwise
 from pathlib import Path
 
 from mastering.outlets.ways import FETCHED, PLAIN, PLAIN_NAMES
@@ -185,6 +186,34 @@ TALES_TAKE = (
     "Low water. | When the sea went out it left a door lying on the sand, | with its key still in it, "
     "| on the far side.",
 )
+
+# The text of it. Two mistakes were made in reading: one sentence was left out, and one does not end as it should.
+TALES_TEXT = """\
+# The Ferry That Waited
+Every evening at six the ferry blew its horn, and every evening the baker came running. One day he walked. Nobody on \
+deck said a word about it. The captain, who had never asked his name, kept the ropes on for eleven minutes.
+
+# A Suitcase of Stones
+She had packed a stone from every beach she had been happy on. The porter lifted it, said nothing, and carried it all \
+the way to the lighthouse.
+
+# Last Tram but One
+Nobody takes the last tram, because nobody believes in it. The last but one is full of people who are almost home.
+
+# The Weather Clerk
+He wrote down the rain for thirty years. On the day he retired it was dry, and he did not know where to put it.
+
+# Low Water
+When the sea went out it left a door lying on the sand, with its key still in it, on the far side.
+"""
+
+
+def text_of(spoken: str) -> str:
+    """What stands in the script of a take: its last words where a phrase was begun twice."""
+    phrases = [phrase.strip() for phrase in spoken.split("|") if phrase.strip()]
+    again = [after.startswith(phrase.rstrip(",")) for phrase, after in pairwise(phrases)]
+    return " ".join(phrase for phrase, is_begun in zip(phrases, [*again, False], strict=False) if not is_begun)
+
 
 # What happens once the book's files are made: one is made again, one is treated otherwise, one gets another title.
 MADE_AGAIN, TREATED = "Fog Signals", "Closing credits"

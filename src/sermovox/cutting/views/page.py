@@ -20,17 +20,21 @@ from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
+from mastering.words.spoken import languages
 from sermovox import caches
-from sermovox.cutting import edits
+from sermovox.cutting import bytext, edits
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.tasks import look_for_retakes, retakes_path
+from sermovox.cutting.texts import Words, rows_of
+from sermovox.cutting.texts import state_of as texts_state
 from sermovox.history.changing import last_change, next_change
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
+from sermovox.scripts.models import tag_of
 from sermovox.ui import words
 from sermovox.ui.owned import owned
 
@@ -40,11 +44,16 @@ _OTHERS_SHOWN = 400
 LINE_SECONDS = [5, 8, 10, 15, 20, 30, 45, 60, 120]
 """How long a line may last, seconds."""
 _DEFAULT_PER_LINE = 5
+_PER_LINE_WITH_WORDS = 0
+"""So that each word has its place under its ink."""
 _FIRST_LINES = 7
 """A short recording has shorter lines, so that it fills as many."""
 _GROUP_LINES, _COLUMNS = 6, 1024
 """How the page asks for waveforms; see static/js/page/peaks.js."""
-_MODULES = [f"js/page/{name}.js" for name in ("store", "peaks", "lines", "edits", "lens", "notes", "overview", "sound")]
+_MODULES = [
+    f"js/page/{name}.js"
+    for name in ("store", "peaks", "lines", "edits", "lens", "notes", "overview", "sound", "script", "text")
+]
 """Fetched with the page, not when the script that wants them has come."""
 _GONE = "The file of this recording is no longer there. Bring it in again."
 _ELSEWHERE = (
@@ -85,9 +94,12 @@ def page(request, pk: int):
             }
             for other in others
         ]
-        context["per_line"] = per_line = _per_line(request, recording)
+        own = Words(found)
+        own.queue()
+        context["per_line"] = per_line = _per_line(request, recording, with_words=own.text is not None)
         context["peaks"] = _first_peaks(recording, LINE_SECONDS[per_line])
         context["line_seconds"] = LINE_SECONDS
+        context |= _text_and_words(own, 2 * _GROUP_LINES * LINE_SECONDS[per_line])
         context["start"] = state_of(found)
         context |= {"buttons": [kind for kind in MARK_KINDS.values() if kind.button], "mark_kinds": _mark_kinds()}
     except MasteringError as error:
@@ -161,6 +173,8 @@ def propose(request, pk: int):
         return JsonResponse(
             {"spans": spans, "said": words.said(f"{len(spans)} pauses, {saved_s:.1f} s shorter in all.")}
         )
+    if values.get("by") == "text":
+        return JsonResponse(_by_text(found))
     pauses = remaining(pauses_of(found.recording, **edits.pause_settings(values)), edits.strikes_s(found))
     try:
         if values.get("by") == "count":
@@ -175,6 +189,30 @@ def propose(request, pk: int):
     odd = edits.odd_sections(found, cuts, from_end=bool(values.get("from_end"))) if cuts else []
     said = words.said(f"{len(cuts)} cuts, so {len(cuts) + 1} sections.")
     return JsonResponse({"cuts": cuts, "said": said, "odd": words.said_each(odd)})
+
+
+def _by_text(found: Page) -> dict:
+    """The sections of the text: where each begins and ends, and what is unsure about it."""
+    own = Words(found)
+    sections = bytext.proposed(own)
+    read = [each for each in sections if each.span]
+    shaky = sum(bool(each.unsure) for each in read)
+    left_out = len(sections) - len(read)
+    told = f"{len(read)} sections, {shaky} to be heard first, {left_out} not read." if sections else "No section."
+    return {
+        "key": own.hearing.key if own.hearing else "",
+        "cuts": sorted(each.span[0] for each in read if each.span),
+        "said": words.said(told),
+        "sections": [
+            {
+                "title": each.entry.title or each.entry.name,
+                "name": each.entry.name,
+                "span": each.span,
+                "unsure": [words.said(reason) for reason in each.unsure],
+            }
+            for each in sections
+        ],
+    }
 
 
 @said
@@ -263,6 +301,7 @@ def state_of(found: Page) -> dict:
         "lanes": [lane | _lane_facts(beside.get(lane["recording"])) for lane in found.lanes],
         "separate": bool(found.facts.get("separate")),
         "tone": found.tone,
+        "text": found.facts.get("script"),
         "waiting": found.production.sections.waiting().count(),
     }
     revision = f"{found.revision}.{zlib.crc32(json.dumps(shown).encode())}"
@@ -272,6 +311,14 @@ def state_of(found: Page) -> dict:
         "undo": words.said(undoable.words) if undoable else None,
         "redo": words.said(redoable.words) if redoable else None,
     }
+
+
+def _text_and_words(own: Words, first_s: float) -> dict:
+    """The text of a page, and its words as far as the lines go that are seen first."""
+    rows = rows_of(own.heard, until_s=first_s) if own.heard else {}
+    script = own.text.script if own.text else None
+    language = own.text.language if own.text else tag_of(own.page.production.language)
+    return {"words": texts_state(own) | rows, "script": script, "language": language, "languages": languages().items()}
 
 
 def _mark_kinds() -> list[dict]:
@@ -295,10 +342,13 @@ def _lane_facts(recording: Recording | None) -> dict:
     return {"name": recording.name, "frames": recording.frames}
 
 
-def _per_line(request, recording: Recording) -> int:
-    """Which of LINE_SECONDS a page begins with: as it was last read, but not so long that all is in a few lines."""
-    kept = request.COOKIES.get("sermovox-lines", "")
-    chosen = int(kept) if kept in map(str, range(len(LINE_SECONDS))) else _DEFAULT_PER_LINE
+def _per_line(request, recording: Recording, *, with_words: bool) -> int:
+    """Which of LINE_SECONDS a page begins with: as one with words, or one without, was last read, but not so long that
+    all is in a few lines.
+    """
+    kept = request.COOKIES.get("sermovox-lines-words" if with_words else "sermovox-lines", "")
+    usual = _PER_LINE_WITH_WORDS if with_words else _DEFAULT_PER_LINE
+    chosen = int(kept) if kept in map(str, range(len(LINE_SECONDS))) else usual
     duration_s = recording.frames / recording.figures["sample_rate_hz"]
     most = max((at for at, line_s in enumerate(LINE_SECONDS) if duration_s / line_s >= _FIRST_LINES), default=0)
     return min(chosen, most)

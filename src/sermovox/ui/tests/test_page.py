@@ -16,6 +16,9 @@ class OnThePage(BrowserTestCase):
         self.open(self.page)
 
     def open(self, page) -> None:
+        # The ink alone, in lines of half a minute; its words have tests of their own.
+        page.context.add_cookies([{"name": "sermovox-lines-words", "value": "5", "url": self.running.address}])
+        page.add_init_script("localStorage['sermovox-page'] ??= JSON.stringify({ words: false })")
         page.goto("/productions/4/")
         page.get_by_role("link", name=TALES).first.click()
         page.get_by_role("link", name="Cut it on its page").click()
@@ -249,3 +252,110 @@ class OnThePage(BrowserTestCase):
             page.keyboard.press("u")
             expect(page.get_by_text(f"Undone: {what}")).to_be_visible()
         expect(pieces).to_have_count(1)
+
+
+class Words(BrowserTestCase):
+    """The demonstration's long take with its text; each test undoes what it did."""
+
+    def setUp(self):
+        super().setUp()
+        self.open(self.page)
+
+    def open(self, page) -> None:
+        page.goto("/productions/4/")
+        page.get_by_role("link", name=TALES).first.click()
+        page.get_by_role("link", name="Cut it on its page").click()
+        expect(page.locator("#text-said")).to_contain_text("words are under their ink", use_inner_text=False)
+        expect(page.locator("#pauses-said")).to_contain_text("pauses between words", use_inner_text=False)
+
+    def strip(self, line: int, x: int) -> tuple[float, float]:
+        """A spot on the words of a line."""
+        box = self.page.locator("#lines li:not([hidden])").nth(line).bounding_box()
+        margin = float(self.page.locator("#scroller").evaluate("each => each.clientWidth < 620 ? 74 : 168"))
+        return box["x"] + margin + x, box["y"] + box["height"] - 9
+
+    def test_words_are_found_struck_out_and_read_to_those_who_do_not_see(self):
+        page = self.page
+        page.keyboard.press("/")
+        page.keyboard.type("One day, he WALK")
+        expect(page.locator("#found")).to_have_text("1 of 1")
+        expect(page.locator("#chosen")).to_contain_text("0:07.1")
+        page.keyboard.press("Escape")
+        page.keyboard.press("k")
+        expect(page.locator("#page-said")).to_contain_text("Strike out 1.5")
+        page.keyboard.press("u")
+        expect(page.locator("#page-said")).to_contain_text("Undone")
+        lines = page.locator("#lines li .visually-hidden")
+        expect(lines.filter(has_text="the words: every evening the baker came running. One day he")).to_have_count(1)
+        page.keyboard.press("/")
+        page.keyboard.type("the last but one")
+        expect(page.locator("#found")).to_have_text("1 of 2")
+        page.keyboard.press("Enter")
+        expect(page.locator("#found")).to_have_text("2 of 2")
+        page.locator("#find").fill("nowhere to be found")
+        expect(page.locator("#found")).to_have_text("not on this page")
+
+    def test_a_word_is_heard_from_by_a_click_and_words_are_selected_by_dragging(self):
+        page = self.page
+        x, y = self.strip(0, 125)
+        page.mouse.click(x, y)
+        expect(page.locator("[data-do=play]")).to_contain_text("Stop")
+        expect(page.locator("#spoken")).to_be_visible()
+        page.keyboard.press(" ")
+        expect(page.locator("[data-do=play]")).to_contain_text("Play")
+        page.mouse.move(*self.strip(1, 380))
+        page.mouse.down()
+        page.mouse.move(*self.strip(1, 480), steps=4)
+        page.mouse.up()
+        # From the middle of the pause before “One” to that of the one after “walked.”
+        expect(page.locator("#chosen")).to_have_text("1.510 s selected, 0:07.140 to 0:08.650")
+        page.mouse.dblclick(*self.strip(0, 20 + 125))
+        expect(page.locator("#chosen")).to_contain_text("s selected, 0:00.")
+        page.keyboard.press("Escape")
+        page.locator("#scroller").press("Home")
+        for key in ("Control+ArrowRight", "Control+ArrowRight", "Control+Shift+ArrowRight"):
+            page.keyboard.press(key)
+        expect(page.locator("#chosen")).to_contain_text("s selected, 0:0")
+        self.page.get_by_label("Words", exact=True).uncheck()
+        expect(page.locator("#chosen")).to_contain_text("s selected")
+
+    def test_what_does_not_count_goes_at_once_and_another_reading_can_be_kept(self):
+        page = self.page
+        page.locator("details[data-note=retakes] > summary").click()
+        expect(page.get_by_text("2 sentences were read more than once.")).to_be_visible()
+        page.get_by_role("button", name="Strike out what does not count").click()
+        expect(page.locator("#page-said")).to_have_text("Strike out 2 readings that do not count.")
+        expect(page.get_by_role("button", name="Strike out what does not count")).to_be_hidden()
+        page.get_by_role("button", name="Keep this reading").last.click()
+        expect(page.locator("#page-said")).to_contain_text("Keep the reading at 0:35")
+        for said in ("Undone: Keep the reading", "Undone: Strike out 2 readings"):
+            page.keyboard.press("u")
+            expect(page.locator("#page-said")).to_contain_text(said)
+
+    def test_the_headings_of_the_text_become_its_sections(self):
+        page = self.page
+        page.locator("details[data-note=split] > summary").click()
+        page.get_by_label("By the headings or lines of the text").check()
+        page.get_by_role("button", name="Show the cuts").click()
+        expect(page.locator("#split-said")).to_have_text("5 sections, 1 to be heard first, 0 not read.")
+        first = page.locator("#split-sections li").first
+        expect(first).to_contain_text("A Suitcase of Stones")
+        expect(first).to_contain_text("the end is unsure")
+        page.get_by_role("button", name="Make the sections").click()
+        expect(page.locator("#page-said")).to_have_text("Make 5 sections by the text.")
+        for title in ("The Ferry That Waited", "A Suitcase of Stones"):
+            expect(page.locator(".begins", has_text=title)).to_be_visible()
+        page.keyboard.press("u")
+        expect(page.locator("#page-said")).to_contain_text("Undone: Make 5 sections by the text")
+
+    def test_it_reads_well_by_light_by_dark_and_on_a_phone(self):
+        page = self.page
+        for name in ("text", "retakes", "split"):
+            page.locator(f"details[data-note={name}]").evaluate("each => { each.open = true; }")
+        self.assert_accessible(page)
+        phone = self.page = self.new_page(viewport={"width": 390, "height": 844}, has_touch=True)
+        self.open(phone)
+        self.assertFalse(phone.evaluate("document.documentElement.scrollWidth > innerWidth"))
+        x, y = self.strip(0, 60)
+        phone.touchscreen.tap(x, y)
+        expect(phone.locator("[data-do=play]")).to_contain_text("Stop")

@@ -11,6 +11,8 @@ from mastering.editing.scripts import entries, recognised
 from mastering.outlets.receiving import receiving_from
 from mastering.outlets.rulesheets import shipped
 from sermovox.accounts.models import DEMO_USERNAME
+from sermovox.cutting.models import Page
+from sermovox.cutting.wordcuts import give_text
 from sermovox.deliveries.runs import start_run
 from sermovox.demo.artwork import book_cover
 from sermovox.demo.scenario import (
@@ -30,6 +32,8 @@ from sermovox.demo.scenario import (
     TALE_TITLES,
     TALES,
     TALES_TAKE,
+    TALES_TEXT,
+    text_of,
 )
 from sermovox.demo.tasks import go_on
 from sermovox.dispatch.models import Promise, Secret
@@ -88,9 +92,10 @@ class Command(BaseCommand):
 
     def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)
-        for name, role, number, title, content_kind, *_ in sections:
+        for name, role, number, title, content_kind, _, spoken in sections:
             recording = self._recording(production, name)
-            Section.objects.whole_of(recording).update(role=role, number=number, title=title, content_kind=content_kind)
+            facts = {"role": role, "number": number, "title": title, "content_kind": content_kind}
+            Section.objects.whole_of(recording).update(**facts, script=text_of(spoken))
         return production
 
     def _deliver(self, production: Production, *keys: str, columns: tuple[str, ...]) -> None:
@@ -112,10 +117,12 @@ class Command(BaseCommand):
         production = Production.objects.create(owner=narrator, **TALES)
         for number, title in enumerate(TALE_TITLES, 1):
             production.add_section(title=title, number=number)
-        self._recording(production, TALES_TAKE[0])
+        recording = self._recording(production, TALES_TAKE[0])
+        give_text(Page.of(recording), narrator, text=TALES_TEXT, data=b"", name="", language="en")
 
     def _recording(self, production: Production, name: str) -> Recording:
         """Brought in and measured here and now, so that the first page shows slips; the queued task finds it done."""
         recording = take_in(production, FOLDER / name).recording
         measure_recording.call(recording.pk)
+        recording.refresh_from_db()
         return recording

@@ -1,6 +1,7 @@
 // The lines of the page: only those on view are there, each with its margin and its ink.
 
 import { peaksOf } from "./peaks.js";
+import { firstFrom, widthOfSecond, wordAtSample, words } from "./script.js";
 import { clock, store } from "./store.js";
 import { word } from "../words.js";
 
@@ -9,10 +10,14 @@ const NARROW_MARGIN = 74;
 const PADDING = 14;
 const BEYOND = 3;
 const LANE_TALL = 44; // a voice beside the first, below it in the same line
+const ROW_TALL = 19; // a row of words
+const MOST_ROWS = 4;
+const SPACE = 4.5;
 
 const scroller = document.querySelector("#scroller");
 const list = document.querySelector("#lines");
 const playhead = document.querySelector("#playhead");
+const spoken = document.querySelector("#spoken");
 const shown = new Map();
 const spare = []; // lines that were scrolled past, used again
 let colours = {};
@@ -23,7 +28,8 @@ let wide = scroller.clientWidth;
 export const margin = () => (wide < 620 ? NARROW_MARGIN : MARGIN);
 export const textWidth = () => Math.max(60, Math.floor(wide - margin() - PADDING));
 const ownHeight = () => (store.settings.perLine >= 7 ? 42 : 62);
-export const lineHeight = () => ownHeight() + store.state.lanes.length * LANE_TALL;
+let wordRows = 0; // below the ink of each line
+export const lineHeight = () => ownHeight() + wordRows * ROW_TALL + (wordRows ? 3 : 0) + store.state.lanes.length * LANE_TALL;
 export const lineOf = (sample) => Math.min(store.lines - 1, Math.floor(sample / store.lineFrames));
 
 // Where a sample is, in the scroller's content.
@@ -39,6 +45,17 @@ export function sampleAt(x, y) {
   return Math.min(store.frames, Math.round(line * store.lineFrames + share * (store.lineFrames - 1)));
 }
 
+// The word at a spot of the scroller's content; -1 beside all of them.
+export function wordAt({ x, y }) {
+  const tall = lineHeight(), line = Math.floor(y / tall);
+  const within = y - line * tall - ownHeight();
+  const boxes = shown.get(line)?.boxes ?? [];
+  if (!wordRows || within < 0 || within > wordRows * ROW_TALL + 3) return -1;
+  const row = Math.min(wordRows - 1, Math.floor(within / ROW_TALL));
+  const found = boxes.find((box) => box.row === row && x - margin() >= box.x - SPACE / 2 && x - margin() < box.x + box.wide + SPACE / 2);
+  return found ? found.word : -1;
+}
+
 export function reveal(sample, { follow = false } = {}) {
   const { y } = spotOf(sample);
   const top = scroller.scrollTop, height = scroller.clientHeight, tall = lineHeight();
@@ -48,17 +65,44 @@ export function reveal(sample, { follow = false } = {}) {
 
 export function showPlayhead(sample) {
   playhead.hidden = sample === null;
+  showSpoken(sample);
   if (sample === null) return;
   const { x, y } = spotOf(sample);
   playhead.style.height = `${lineHeight()}px`;
   playhead.style.transform = `translate(${x}px, ${y}px)`;
 }
 
+// The word that is heard just now.
+function showSpoken(sample) {
+  const word = sample === null || !wordRows ? -1 : wordAtSample(sample);
+  const line = word < 0 ? -1 : lineOf(words.rows.starts[word]);
+  const box = shown.get(line)?.boxes.find((each) => each.word === word);
+  spoken.hidden = !box;
+  if (!box) return;
+  spoken.style.width = `${box.wide + 4}px`;
+  spoken.style.transform = `translate(${margin() + box.x - 2}px, ${line * lineHeight() + ownHeight() + box.row * ROW_TALL}px)`;
+}
+
+function countRows() {
+  const was = wordRows;
+  wordRows = 0;
+  if (words.shown) {
+    const pen = document.createElement("canvas").getContext("2d");
+    pen.font = wordFont();
+    const perLine = (widthOfSecond(pen) * store.lineFrames) / store.rate / textWidth();
+    wordRows = Math.min(MOST_ROWS, Math.max(1, Math.ceil(perLine - 0.15)));
+  }
+  return was !== wordRows;
+}
+
+const wordFont = () => `15px ${colours.serif}`;
+
 function takeColours() {
   const style = getComputedStyle(scroller);
   colours = Object.fromEntries(["ink", "ink-2", "ink-3", "rule", "rule-strong", "pencil", "paper"].map((name) => [name, style.getPropertyValue(`--${name}`)]));
   colours.mono = style.getPropertyValue("--mono");
   colours.sans = style.getPropertyValue("--sans");
+  colours.serif = style.getPropertyValue("--serif");
 }
 
 export function refresh() {
@@ -109,14 +153,14 @@ function made() {
   side.setAttribute("aria-hidden", "true");
   const canvas = document.createElement("canvas");
   canvas.setAttribute("aria-hidden", "true");
-  const words = document.createElement("span");
-  words.className = "visually-hidden";
+  const said = document.createElement("span");
+  said.className = "visually-hidden";
   const picked = document.createElement("div");
   picked.className = "picked";
   const caret = document.createElement("div");
   caret.className = "caret";
-  item.append(words, side, picked, canvas, caret);
-  return { item, side, canvas, words, picked, caret, drawn: false };
+  item.append(said, side, picked, canvas, caret);
+  return { item, side, canvas, said, picked, caret, boxes: [], drawn: false };
 }
 
 function draw(line, parts) {
@@ -154,14 +198,15 @@ function draw(line, parts) {
   pen.fillRect(0, tall - 1, at(end), 1);
   const own = ownHeight();
   voices.forEach((lane, place) => {
-    const top = place ? own + (place - 1) * LANE_TALL : 0, height = place ? LANE_TALL : own;
+    const top = place ? tall - (voices.length - place) * LANE_TALL : 0, height = place ? LANE_TALL : own;
     if (found[place]) drawInk(pen, found[place], start, end, width, { top, height, lane }, lane ? [] : pauses, marks, at);
     drawStrikes(pen, marks, start, end, top + height / 2, at);
   });
+  parts.boxes = wordRows ? drawWords(pen, start, end, width, own, marks, at) : [];
   drawMarks(pen, marks, start, end, width, own, at);
   drawSections(pen, start, end, tall, at);
   drawProposals(pen, start, end, tall, at);
-  parts.words.textContent = inWords(start, end, pauses, marks, sections);
+  parts.said.textContent = inWords(start, end, pauses, marks, sections);
 }
 
 function pausesIn(start, end) {
@@ -255,6 +300,92 @@ function drawStrikes(pen, marks, start, end, y, at) {
     if (mark.end_sample <= end) { pen.moveTo(b, y - 6); pen.lineTo(b, y + 6); }
   }
   pen.stroke();
+}
+
+// Each word under its ink; where they need several rows they follow each other as text.
+function drawWords(pen, start, end, width, top, marks, at) {
+  const { rows, readings } = words;
+  const first = firstFrom(start), stop = firstFrom(end);
+  pen.font = wordFont();
+  pen.textBaseline = "alphabetic";
+  const wides = [];
+  for (let word = first; word < stop; word += 1) wides.push(pen.measureText(rows.texts[word]).width);
+  const boxes = wordRows === 1 ? underInk(first, wides, width, at) : inRows(first, wides, width);
+  const struck = marks.filter((m) => ["struck", "instead"].includes(store.kinds[m.kind].drawn));
+  drawOutside(pen, start, end, top, at);
+  for (const box of boxes) {
+    const y = top + box.row * ROW_TALL + 14;
+    const middle = (rows.starts[box.word] + rows.ends[box.word]) / 2;
+    const gone = struck.some((m) => m.start_sample <= middle && middle < m.end_sample);
+    pen.fillStyle = gone || rows.unsure[box.word] ? colours["ink-3"] : colours.ink;
+    pen.save();
+    pen.translate(box.x, y);
+    pen.scale(box.squeezed, 1);
+    pen.fillText(rows.texts[box.word], 0, 0);
+    pen.restore();
+    pen.fillStyle = colours.pencil;
+    if (gone) pen.fillRect(box.x - 1, y - 5, box.wide + 2, 1.5);
+    else if (!readings[rows.readings[box.word]].counts) dots(pen, box, y + 3, 2);
+    else if (rows.unsure[box.word]) {
+      pen.fillStyle = colours["ink-3"];
+      dots(pen, box, y + 3, 4);
+    }
+  }
+  return boxes;
+}
+
+function dots(pen, box, y, apart) {
+  for (let x = 0; x < box.wide; x += apart) pen.fillRect(box.x + x, y, 1, 1);
+}
+
+function underInk(first, wides, width, at) {
+  const total = wides.reduce((sum, wide) => sum + wide + SPACE, 0);
+  const squeezed = Math.min(1, width / Math.max(1, total));
+  const boxes = wides.map((wide, place) => ({ word: first + place, row: 0, x: at(words.rows.starts[first + place]), wide: wide * squeezed, squeezed }));
+  let free = 0;
+  for (const box of boxes) {
+    box.x = Math.max(box.x, free);
+    free = box.x + box.wide + SPACE * squeezed;
+  }
+  let room = width + SPACE;
+  for (const box of boxes.toReversed()) {
+    box.x = Math.min(box.x, room - box.wide - SPACE * squeezed);
+    room = box.x;
+  }
+  return boxes;
+}
+
+function inRows(first, wides, width) {
+  const lay = (squeezed) => {
+    const boxes = [];
+    let row = 0, x = 0;
+    wides.forEach((wide, place) => {
+      if (x && x + wide * squeezed > width) {
+        row += 1;
+        x = 0;
+      }
+      boxes.push({ word: first + place, row, x, wide: wide * squeezed, squeezed });
+      x += (wide + SPACE) * squeezed;
+    });
+    return { boxes, rows: row + 1 };
+  };
+  let squeezed = 1, found = lay(squeezed);
+  while (found.rows > wordRows && squeezed > 0.3) {
+    squeezed *= 0.94;
+    found = lay(squeezed);
+  }
+  return found.boxes;
+}
+
+// Speech that is in no text.
+function drawOutside(pen, start, end, top, at) {
+  pen.fillStyle = colours["ink-2"];
+  for (const [from, to] of words.state.outside ?? []) {
+    const [a, b] = [from, to].map((ms) => (ms * store.rate) / 1000);
+    if (b <= start || a >= end || wordRows > 1) continue;
+    const left = Math.max(0, at(a)), right = Math.min(at(end), at(b));
+    for (let x = left; x < right; x += 6) pen.fillRect(x, top + 9, Math.min(3, right - x), 1.5);
+  }
 }
 
 const decibels = (value) => `${value > 0 ? "+" : "−"}${Math.abs(value)} dB`;
@@ -369,6 +500,10 @@ function inWords(start, end, pauses, marks, sections) {
   const parts = [word("{from} to {to}", { from: clock(start), to: clock(end) })];
   for (const section of sections) parts.push(word("section {title} begins at {at}", { title: section.title, at: clock(section.start) }));
   parts.push(pauses.length === 1 ? word("1 pause") : word("{count} pauses", { count: pauses.length }));
+  if (words.shown) {
+    const read = words.rows.texts.slice(firstFrom(start), firstFrom(end)).join(" ");
+    if (read) parts.push(word("the words: {words}", { words: read }));
+  }
   for (const mark of marks.slice(0, 12)) parts.push(word("{what} {name} from {from} to {to}", { what: store.kinds[mark.kind].said, name: mark.name ?? "", from: clock(mark.start_sample, 1), to: clock(mark.end_sample, 1) }));
   return `${parts.join(", ")}.`;
 }
@@ -381,28 +516,46 @@ function redrawPicked() {
 }
 
 takeColours();
+countRows();
 scroller.addEventListener("scroll", () => lay(false), { passive: true });
 new ResizeObserver(() => {
   const grown = scroller.clientWidth !== wide;
   wide = scroller.clientWidth;
+  if (grown) countRows();
   if (grown) refresh();
   else lay(false);
 }).observe(scroller);
 document.addEventListener("colours", () => { takeColours(); refresh(); });
-document.fonts?.ready.then(refresh);
+document.fonts?.ready.then(() => keepingPlace(countRows));
+store.on("words", () => keepingPlace(countRows));
 store.on("state pauses proposals", refresh);
 // What arrived is drawn where it was waited for.
 store.on("peaks", () => lay(false));
 store.on("cursor", redrawPicked);
-let perLine = store.settings.perLine, laneCount = store.state.lanes.length;
+
+// What is on view stays there when the lines become taller or lower.
+function keepingPlace(change) {
+  const share = scroller.scrollTop / lineHeight();
+  if (change()) {
+    list.style.height = `${store.lines * lineHeight()}px`;
+    scroller.scrollTop = share * lineHeight();
+  }
+  refresh();
+}
+let perLine = store.settings.perLine, shownWords = store.settings.words, laneCount = store.state.lanes.length;
 store.on("state", () => {
   if (laneCount === store.state.lanes.length) return;
   laneCount = store.state.lanes.length;
   reveal(store.cursor);
 });
 store.on("settings", () => {
+  if (shownWords !== store.settings.words) {
+    shownWords = store.settings.words;
+    keepingPlace(countRows);
+  }
   if (perLine !== store.settings.perLine) {
     perLine = store.settings.perLine;
+    countRows();
     for (const parts of shown.values()) parts.item.remove();
     shown.clear();
     const { y } = spotOf(store.cursor);

@@ -2,11 +2,13 @@
 
 import { edit } from "./edits.js";
 import { draw as drawLens } from "./lens.js";
-import { lineHeight, margin, reveal, sampleAt, spotOf, textWidth } from "./lines.js";
+import { lineHeight, margin, reveal, sampleAt, spotOf, textWidth, wordAt } from "./lines.js";
 import { pauseSettings } from "./notes.js";
 import "./overview.js";
+import { after, before, firstFrom, readingAt, stretch, wordAtSample, words } from "./script.js";
 import { SPEEDS, meantAt, play, playAround, playing, setSpeed, stop } from "./sound.js";
 import { LINE_SECONDS, clock, say, store, whenIdle } from "./store.js";
+import "./text.js";
 import { word } from "../words.js";
 
 const NEAR_PX = 5;
@@ -98,6 +100,13 @@ scroller.addEventListener("pointerdown", (event) => {
   if (press.touch) return;
   scroller.setPointerCapture(event.pointerId);
   if (edge) return store.place(at);
+  press.word = wordAt(spot);
+  if (press.word >= 0) {
+    if (!event.shiftKey) return store.place(words.rows.starts[press.word]);
+    press.word = -1;
+    press.moved = true;
+    return selectToWord(wordAt(spot));
+  }
   if (spot.x < margin()) {
     const line = Math.floor(spot.y / lineHeight());
     return store.select(line * store.lineFrames, Math.min(store.frames, (line + 1) * store.lineFrames));
@@ -113,7 +122,12 @@ scroller.addEventListener("pointermove", (event) => {
     if (event.clientY < box.top + EDGE_PX) scroller.scrollTop -= 14;
     if (event.clientY > box.bottom - EDGE_PX) scroller.scrollTop += 14;
     const spot = spotted(event);
-    store.place(sampleAt(spot.x, spot.y), { extend: !press.edge });
+    const reached = press.word >= 0 ? wordAt(spot) : -1;
+    if (reached >= 0) {
+      const { start, end } = stretch(press.word, reached);
+      if (reached < press.word) store.select(end, start);
+      else store.select(start, end);
+    } else if (!(press.word >= 0)) store.place(sampleAt(spot.x, spot.y), { extend: !press.edge });
   } else if (!event.buttons && event.pointerType !== "touch") {
     scroller.style.cursor = edgeAt(spotted(event)) ? "ew-resize" : "text";
   }
@@ -127,8 +141,9 @@ scroller.addEventListener("pointerup", async (event) => {
     // A short touch that stayed where it was points; a longer one scrolls.
     if (event.timeStamp - done.time < FIRST_POINT_MS && Math.hypot(event.clientX - done.x, event.clientY - done.y) < 8) {
       const spot = spotted(event);
-      store.place(sampleAt(spot.x, spot.y));
-      if (playing()) play(store.cursor);
+      const touched = wordAt(spot);
+      store.place(touched >= 0 ? words.rows.starts[touched] : sampleAt(spot.x, spot.y));
+      if (playing() || touched >= 0) play(store.cursor);
     }
     return;
   }
@@ -140,7 +155,9 @@ scroller.addEventListener("pointerup", async (event) => {
     if (mark.kind === "point" && mark.start_sample === mark.end_sample) moved.start = moved.end = at;
     return edit("move", { id: mark.id, ...moved });
   }
-  // A click while it plays goes on from there.
+  if (done.word >= 0 && done.moved) return;
+  // A click while it plays goes on from there; one on a word is heard from it.
+  if (done.word >= 0) return play(store.cursor);
   if (playing() && !done.moved && !event.shiftKey) play(store.cursor);
   snapSelection();
 });
@@ -148,10 +165,38 @@ scroller.addEventListener("pointercancel", () => { press = null; });
 
 scroller.addEventListener("dblclick", (event) => {
   if (event.target.closest("#lens")) return;
-  const { x, y } = spotted(event);
-  const { start, end } = store.phrase(sampleAt(x, y));
+  const spot = spotted(event);
+  const clicked = wordAt(spot);
+  if (clicked >= 0) {
+    stop();
+    return selectSentence(words.rows.starts[clicked]);
+  }
+  const { start, end } = store.phrase(sampleAt(spot.x, spot.y));
   store.select(start, end);
 });
+
+function selectSentence(sample) {
+  const reading = words.rows && readingAt(sample);
+  if (!reading) return say(word("There are no words at the cursor."), true);
+  const { start, end } = stretch(reading.first, reading.stop - 1);
+  store.select(start, end);
+}
+
+// From where the selection began to a word, whichever side it lies on.
+function selectToWord(to) {
+  const from = store.anchor ?? store.cursor;
+  store.select(from, words.rows.starts[to] >= from ? after(to) : before(to));
+}
+
+// Where the next word begins, or the one before; while selecting, where the one that is passed ends. Null without words.
+function nextWord(way, extend) {
+  if (!words.shown) return null;
+  const { starts } = words.rows;
+  if (!extend) return starts[way > 0 ? firstFrom(store.cursor + 1) : wordAtSample(store.cursor - 1)] ?? (way > 0 ? store.frames : 0);
+  const within = way > 0 ? Math.max(0, wordAtSample(store.cursor + 1)) : wordAtSample(store.cursor - 1);
+  if (way < 0) return within < 0 ? 0 : before(within);
+  return [within, within + 1].map((each) => (each < starts.length ? after(each) : store.frames)).find((to) => to > store.cursor) ?? store.frames;
+}
 
 scroller.addEventListener("wheel", (event) => {
   if (!event.ctrlKey) return;
@@ -182,8 +227,8 @@ scroller.addEventListener("keydown", (event) => {
   const small = store.lineFrames / 100;
   const onPage = Math.max(1, Math.floor(scroller.clientHeight / lineHeight()) - 1);
   const places = {
-    ArrowLeft: () => (word ? nextPause(-1) : store.cursor - small),
-    ArrowRight: () => (word ? nextPause(1) : store.cursor + small),
+    ArrowLeft: () => (word ? nextWord(-1, extend) ?? nextPause(-1) : store.cursor - small),
+    ArrowRight: () => (word ? nextWord(1, extend) ?? nextPause(1) : store.cursor + small),
     ArrowUp: () => store.cursor - store.lineFrames,
     ArrowDown: () => store.cursor + store.lineFrames,
     Home: () => (word ? 0 : line * store.lineFrames),
@@ -372,6 +417,7 @@ const doers = {
   "pause-before": () => go(nextPause(-1), false),
   "pause-after": () => go(nextPause(1), false),
   phrase: () => { const { start, end } = store.phrase(store.cursor); store.select(start, end); },
+  sentence: () => selectSentence(store.cursor),
   line: () => { const line = Math.floor(store.cursor / store.lineFrames); store.select(line * store.lineFrames, (line + 1) * store.lineFrames); },
   "sample-before": step(-1),
   "sample-after": step(1),
@@ -388,7 +434,7 @@ const doers = {
 };
 
 // What acts at the cursor acts where one hears it while it plays; a selection that plays is what it acts on.
-const AT_CURSOR = new Set(["mark", "from", "to", "section", "section-end", "restore", "phrase", "line", "around", "pause-before", "pause-after", "sample-before", "sample-after"]);
+const AT_CURSOR = new Set(["mark", "from", "to", "section", "section-end", "restore", "phrase", "line", "around", "sentence", "pause-before", "pause-after", "sample-before", "sample-after"]);
 
 function placeWhereHeard(name) {
   const at = playing() && AT_CURSOR.has(name) ? meantAt() : null;
@@ -420,6 +466,9 @@ for (const id of ["remains", "glass"]) {
   el(id).checked = store.settings[id];
   el(id).addEventListener("change", () => store.set(id, el(id).checked));
 }
+
+el("with-words").checked = store.settings.words !== false;
+el("with-words").addEventListener("change", () => store.set("words", el("with-words").checked));
 
 store.on("cursor pauses sound", showChosen);
 store.on("cursor state sound", showButtons);

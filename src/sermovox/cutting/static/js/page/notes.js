@@ -129,8 +129,38 @@ async function proposeSplit() {
   el("split-said").textContent = found.said;
   el("split-said").classList.toggle("problem", !found.ok);
   el("split-odd").replaceChildren(...(found.odd ?? []).slice(0, 8).map((words) => Object.assign(document.createElement("li"), { textContent: words })));
+  showSections(found);
   showProposal({ cuts: found.cuts ?? [] });
   if (found.cuts?.length) reveal(found.cuts[0]);
+}
+
+const AROUND_S = 3;
+let byText = null; // the words that sections by the text were found from
+
+// Each section of the text with its edges to be heard; the unsure ones come first.
+function showSections({ sections = [], key = null }) {
+  byText = key;
+  const read = sections.filter((each) => each.span);
+  const ordered = [...read.filter((each) => each.unsure.length), ...read.filter((each) => !each.unsure.length), ...sections.filter((each) => !each.span)];
+  el("split-sections").replaceChildren(...ordered.map((each) => {
+    const item = built("li", "");
+    item.append(built("span", each.title, { className: "named" }));
+    if (each.name) item.append(" ", built("span", each.name, { className: "fig small faint" }));
+    for (const reason of each.unsure) item.append(built("span", reason, { className: "small verdict-remark" }));
+    if (!each.span) return item;
+    const [start, end] = each.span, around = AROUND_S * store.rate;
+    for (const [label, from, to] of [[word("Hear its beginning, {at}", { at: clock(start) }), start, start + around], [word("Hear its end, {at}", { at: clock(end) }), end - around, end]]) {
+      const hear = built("button", label, { type: "button", className: "quiet" });
+      hear.addEventListener("click", () => {
+        const [a, b] = [Math.max(start, from), Math.min(end, to)].map(Math.round);
+        store.select(a, b);
+        reveal(a);
+        play(a, b);
+      });
+      item.append(hear);
+    }
+    return item;
+  }));
 }
 
 el("split-show").addEventListener("click", proposeSplit);
@@ -138,8 +168,10 @@ el("split").addEventListener("change", () => { if (store.cuts.length) proposeSpl
 el("split").addEventListener("submit", async (event) => {
   event.preventDefault();
   if (!store.cuts.length) return proposeSplit();
-  if (await edit("split", { cuts: store.cuts, from_end: "from_end" in values(el("split")) })) {
+  const done = byText ? edit("split-by-text", { key: byText }) : edit("split", { cuts: store.cuts, from_end: "from_end" in values(el("split")) });
+  if (await done) {
     el("split-said").textContent = "";
+    showSections({});
     el("split-odd").replaceChildren();
     showProposal({});
   }

@@ -56,7 +56,7 @@ class Store extends EventTarget {
   set(name, value) {
     this.settings[name] = value;
     // The server sends the first lines as they were last read.
-    if (name === "perLine") document.cookie = `sermovox-lines=${value}; path=/; max-age=31536000; samesite=lax`;
+    if (name === "perLine") document.cookie = `${this.root.dataset.kept}=${value}; path=/; max-age=31536000; samesite=lax`;
     try {
       localStorage.setItem(KEPT, JSON.stringify(this.settings));
     } catch { /* Not remembered, then. */ }

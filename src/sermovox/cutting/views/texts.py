@@ -1,0 +1,67 @@
+"""The text of a page: given, listened for, and its words."""
+
+from django.contrib import messages
+from django.db import transaction
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import redirect
+from django.views.decorators.http import require_POST
+
+from mastering.errors import MasteringError
+from sermovox.cutting import wordcuts
+from sermovox.cutting.models import Page
+from sermovox.cutting.texts import Words, levels_of, rows_of, state_of
+from sermovox.cutting.views.page import RECORDINGS, said
+from sermovox.scripts.models import Hearing
+from sermovox.ui.owned import owned
+
+
+@said
+def words(request, pk: int):
+    """The words where they were spoken, or how far they are found; 204 where they are those that are known."""
+    found = Words(Page.of(owned(request, RECORDINGS, pk=pk)))
+    found.queue()
+    told = state_of(found)
+    if told["key"] and request.GET.get("known") == told["key"] and told["state"] == Hearing.State.HEARD:
+        return HttpResponse(status=204)
+    if found.heard:
+        told |= rows_of(found.heard) | {"levels": levels_of(found.page, found.heard)}
+    return JsonResponse(told)
+
+
+@require_POST
+@said
+def listen(request, pk: int):
+    """Listen for the words again, or leave it: `do` is "again" or "leave"."""
+    found = Words(Page.of(owned(request, RECORDINGS, pk=pk)))
+    if found.hearing:
+        if request.POST.get("do") == "leave":
+            found.hearing.leave()
+        else:
+            found.hearing.again()
+        found = Words(found.page)
+        found.queue()
+    return JsonResponse(state_of(found))
+
+
+@require_POST
+def give(request, pk: int):
+    """Give the page a text, as one change that can be undone."""
+    recording = owned(request, RECORDINGS, pk=pk)
+    file = request.FILES.get("file")
+    try:
+        if file and file.size > wordcuts.LARGEST_TEXT_BYTES:
+            raise MasteringError(f"This file is larger than {wordcuts.LARGEST_TEXT_BYTES >> 20} MiB, more than a text.")
+        page = Page.of(recording)
+        with transaction.atomic():
+            wordcuts.give_text(
+                page.looked_at_again(),
+                request.user,
+                text=request.POST.get("text", ""),
+                data=file.read() if file else b"",
+                name=file.name if file else "",
+                language=request.POST.get("language", ""),
+            )
+        messages.success(request, "The page has its text. Undo takes it back.")
+    except MasteringError as error:
+        messages.error(request, str(error))
+    return redirect("cutting:page", pk)

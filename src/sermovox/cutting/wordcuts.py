@@ -1,0 +1,107 @@
+"""What can be done to a page by its words: each is one change that can be undone, as any other edit is."""
+
+from collections.abc import Iterable
+
+from mastering.editing import markup
+from mastering.editing.documents import is_package
+from mastering.editing.markkinds import PICKUP, STRIKE, Mark
+from mastering.editing.pieces import BadCut
+from mastering.editing.texts import decoded
+from mastering.words.lines import script_lines
+from mastering.words.proof import not_counting, set_apart
+from mastering.words.readings import Reading
+from mastering.words.spoken import languages
+from sermovox.apart import document_text
+from sermovox.cutting.edits import commands, whole_value
+from sermovox.cutting.models import Page
+from sermovox.cutting.sectioning import clock_of, sections_on
+from sermovox.cutting.texts import Words
+from sermovox.history.changing import changing
+from sermovox.scripts.models import Script
+
+LARGEST_TEXT_BYTES = 16 << 20
+_MOST_LETTERS = 4_000_000
+_ELSEWHERE = "The words of this page were found anew meanwhile. Look at them once more."
+
+
+def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: str) -> None:
+    """Give a page a text: what was written, or what a file holds. Raises MasteringError, and nothing is changed."""
+    if data:
+        text = document_text(data) if is_package(data) else decoded(data)[0]
+    if language not in languages():
+        raise BadCut("Choose the language the text is written in.")
+    if not script_lines(text):
+        raise BadCut("There are no words in this text. Choose the one that was read.")
+    if len(text) > _MOST_LETTERS:
+        raise BadCut(f"This text has more than {_MOST_LETTERS} letters. Give the page only what was read in it.")
+    script = Script.objects.create(
+        production=page.production, name=name[:200] if data else "", text=text, language=language
+    )
+    with changing(page.production, user, "Give the page a text", beside=[page]):
+        page.set_facts(script=script.pk)
+
+
+@commands("text-away")
+def _text_away(page: Page, values: dict) -> str:
+    page.set_facts(script=None)
+    return "Take the text of the page away"
+
+
+@commands("false-starts")
+def _false_starts(page: Page, values: dict) -> str:
+    """Strike out every reading that does not count."""
+    words = Words(page)
+    readings = not_counting(words.remaining)
+    if not readings:
+        raise BadCut("Nothing was read twice that is not struck out already.")
+    _strike(page, words, readings)
+    return f"Strike out {len(readings)} reading{'' if len(readings) == 1 else 's'} that do not count"
+
+
+@commands("keep-reading")
+def _keep_reading(page: Page, values: dict) -> str:
+    """Of all readings of a line keep one, and strike out the others."""
+    words = Words(page)
+    reading = reading_of(words, values)
+    page.set_marks(markup.cleared(page.mark_list, *_samples(page, words, reading), kinds=(STRIKE,)))
+    others = [each for each in words.certainly_heard.readings if each.line == reading.line and each is not reading]
+    _strike(page, words, others)
+    return f"Keep the reading at {clock_of(page, round(reading.start_s * page.sample_rate_hz))}"
+
+
+@commands("strike-reading")
+def _strike_reading(page: Page, values: dict) -> str:
+    words = Words(page)
+    reading = reading_of(words, values)
+    _strike(page, words, [reading])
+    return f"Strike out the reading at {clock_of(page, round(reading.start_s * page.sample_rate_hz))}"
+
+
+def reading_of(words: Words, values: dict) -> Reading:
+    """The reading that is meant by its number. Raises BadCut where the words are others by now."""
+    readings = words.certainly_heard.readings
+    number = whole_value(values, "reading")
+    if words.hearing is None or values.get("key") != words.hearing.key or not 0 <= number < len(readings):
+        raise BadCut(_ELSEWHERE)
+    return readings[number]
+
+
+def _strike(page: Page, words: Words, readings: Iterable[Reading]) -> None:
+    marks = []
+    for reading in readings:
+        start, end = _samples(page, words, reading)
+        marks.append(Mark(id=0, kind=STRIKE, start_sample=start, end_sample=end))
+    page.set_marks(markup.set_marks(page.mark_list, marks, length_samples=page.recording.frames))
+
+
+def _samples(page: Page, words: Words, reading: Reading) -> tuple[int, int]:
+    """Where to cut a reading out, in samples: not beyond an edge of a section, nor into what replaces something."""
+    start_s, end_s = set_apart(words.certainly_heard, reading)
+    rate_hz, frames = page.sample_rate_hz, page.recording.frames
+    start, end = round(start_s * rate_hz), min(frames, round(end_s * rate_hz))
+    first, last = round(reading.start_s * rate_hz), min(frames, round(reading.end_s * rate_hz))
+    edges = [edge for _, _, stretch in sections_on(page) for edge in (stretch.start_sample, stretch.end_sample)]
+    for mark in page.mark_list:
+        edges += [mark.start_sample, mark.end_sample] if mark.kind == PICKUP else []
+    start = max([start, *(edge for edge in edges if edge <= first)])
+    return start, min([end, *(edge for edge in edges if edge >= last)])
