@@ -91,6 +91,7 @@ INSTALLED_APPS = [
     "sermovox.recordings",
     "sermovox.scripts",
     "sermovox.cutting",
+    "sermovox.proofing",
     "sermovox.outlets",
     "sermovox.levelling",
     "sermovox.deliveries",

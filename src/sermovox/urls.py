@@ -17,6 +17,7 @@ urlpatterns = [
     path("recordings/<int:pk>/delete/", delete_recording),
     path("recordings/", include("sermovox.recordings.urls")),
     path("cutting/", include("sermovox.cutting.urls")),
+    path("proof/", include("sermovox.proofing.urls")),
     path("levels/", include("sermovox.levelling.urls")),
     path("outlets/", include("sermovox.outlets.urls")),
     path("deliveries/", include("sermovox.deliveries.urls")),

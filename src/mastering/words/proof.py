@@ -1,7 +1,7 @@
 """What was read, held against what stands in the script: what is missing, read more than once, or in no script."""
 
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -59,32 +59,40 @@ def remaining(heard: HeardScript, gone: Stretches) -> HeardScript:
     return replace(heard, readings=tuple(readings), outside=outside)
 
 
-def set_apart(heard: HeardScript, reading: Reading) -> tuple[float, float]:
-    """Where to cut a reading out, seconds: from where it begins to where what follows does, so that one pause stays; at
-    the end of all, with what comes before it instead."""
-    after_s = min((start for start, _ in _said(heard) if start >= reading.end_s), default=None)
+def set_apart(heard: HeardScript, start_s: float, end_s: float) -> tuple[float, float]:
+    """Where to cut out what is said from one time to another, seconds: from where it begins to where what follows does,
+    so that one pause stays; at the end of all, with what comes before it instead.
+    """
+    after_s = min((start for start, _ in _said(heard) if start >= end_s), default=None)
     if after_s is not None:
-        return reading.start_s, after_s
-    return max((end for _, end in _said(heard) if end <= reading.start_s), default=0.0), reading.end_s
+        return start_s, after_s
+    return max((end for _, end in _said(heard) if end <= start_s), default=0.0), end_s
 
 
-def not_counting(heard: HeardScript) -> list[Reading]:
-    """The readings that are none of those that count: false starts, and lines that were read again later."""
-    counted = readings_that_count(heard)
+def not_counting(heard: HeardScript, put_in: Collection[int] = ()) -> list[Reading]:
+    """The readings that are none of those that count: false starts, lines that were read again later, and those of the
+    lines that were put in from elsewhere.
+    """
+    counted = readings_that_count(heard, put_in)
     return [reading for reading in heard.readings if reading is not counted[reading.line]]
 
 
-def readings_that_count(heard: HeardScript) -> list[Reading | None]:
-    """Of each line its last whole reading, or the longest part where that holds half of its words; None: not read."""
+def readings_that_count(heard: HeardScript, put_in: Collection[int] = ()) -> list[Reading | None]:
+    """Of each line its last whole reading, or the longest part where that holds half of its words; None: not read, or
+    put in from elsewhere.
+    """
     return [
-        reading if reading and (reading.whole or _is_most(reading, heard.words[at])) else None
+        reading if reading and at not in put_in and (reading.whole or _is_most(reading, heard.words[at])) else None
         for at, reading in enumerate(counting(heard.readings, len(heard.lines)))
     ]
 
 
-def proof(heard: HeardScript) -> list[ProofFinding]:
-    """Everything that was found, in the order of the recording."""
-    counted = readings_that_count(heard)
+def proof(heard: HeardScript, gone: Stretches = (), put_in: Collection[int] = ()) -> list[ProofFinding]:
+    """Everything that was found, in the order of the recording.
+
+    What is `gone` was no time to wait; the lines `put_in` from elsewhere are not missing.
+    """
+    counted = readings_that_count(heard, put_in)
     found = [ProofFinding(OUTSIDE, None, outside.start_s, outside.end_s) for outside in heard.outside]
     for reading in heard.readings:
         if reading is not counted[reading.line]:
@@ -95,15 +103,15 @@ def proof(heard: HeardScript) -> list[ProofFinding]:
     before_s = latest_s = 0.0
     for line, counts in enumerate(counted):
         if counts is None:
-            if heard.words[line]:
+            if heard.words[line] and line not in put_in:
                 found.append(ProofFinding(MISSING, line, before_s, before_s))
             continue
         if counts.start_s < latest_s:
             found.append(ProofFinding(ELSEWHERE, line, counts.start_s, counts.end_s))
         before_s, latest_s = counts.end_s, max(latest_s, counts.start_s)
         found += [ProofFinding(OTHERWISE, line, *place) for place in _otherwise(counts)]
-        found += [ProofFinding(HESITATION, line, *place) for place in _hesitations(heard.lines[line], counts)]
-    found += _waits(heard)
+        found += [ProofFinding(HESITATION, line, *place) for place in _hesitations(heard.lines[line], counts, gone)]
+    found += _waits(heard, gone)
     return sorted(found, key=lambda finding: (finding.start_s, finding.end_s, finding.line or 0))
 
 
@@ -179,24 +187,28 @@ def _otherwise(reading: Reading) -> list[tuple[float, float]]:
     return found
 
 
-def _hesitations(line: str, reading: Reading) -> list[tuple[float, float]]:
+def _hesitations(line: str, reading: Reading, gone: Stretches) -> list[tuple[float, float]]:
     texts = word_texts(line)
     found = []
     for word, after in pairwise(reading.words):
-        if after.start_s - word.end_s >= _HESITATES_S[not texts[word.word][-1].isalnum()]:
+        if _time_between(word.end_s, after.start_s, gone) >= _HESITATES_S[not texts[word.word][-1].isalnum()]:
             found.append((word.end_s, after.start_s))
     return found
 
 
-def _waits(heard: HeardScript) -> list[ProofFinding]:
+def _waits(heard: HeardScript, gone: Stretches) -> list[ProofFinding]:
     """Between one sentence and the next."""
     said = sorted(_said(heard))
     lines = {reading.start_s: reading.line for reading in heard.readings}
     return [
         ProofFinding(HESITATION, lines.get(after[0]), one[1], after[0])
         for one, after in pairwise(said)
-        if after[0] - one[1] >= _HESITATES_BETWEEN_S
+        if _time_between(one[1], after[0], gone) >= _HESITATES_BETWEEN_S
     ]
+
+
+def _time_between(start_s: float, end_s: float, gone: Stretches) -> float:
+    return end_s - start_s - _gone_s(gone, start_s, end_s)
 
 
 def _said(heard: HeardScript) -> list[tuple[float, float]]:
@@ -206,10 +218,15 @@ def _said(heard: HeardScript) -> list[tuple[float, float]]:
 
 def _is_gone(gone: Stretches, start_s: float, end_s: float) -> bool:
     """Whether most of a stretch is gone."""
+    return _gone_s(gone, start_s, end_s) > _MOSTLY * (end_s - start_s)
+
+
+def _gone_s(gone: Stretches, start_s: float, end_s: float) -> float:
+    """How much of a stretch is gone."""
     first = max(0, bisect_right(gone, (start_s, start_s)) - 1)
     taken_s = 0.0
     for gone_start_s, gone_end_s in gone[first:]:
         if gone_start_s >= end_s:
             break
         taken_s += max(0.0, min(end_s, gone_end_s) - max(start_s, gone_start_s))
-    return taken_s > _MOSTLY * (end_s - start_s)
+    return taken_s

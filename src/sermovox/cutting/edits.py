@@ -72,7 +72,7 @@ def _mark(page: Page, values: dict) -> str:
         start_sample=whole_value(values, "start"),
         end_sample=whole_value(values, "end"),
         name=_text(values, "name"),
-        value_db=_number(values, "value_db", 0.0),
+        value_db=number_value(values, "value_db", 0.0),
     )
     if mark.kind == PICKUP:
         raise BadCut("A pickup says which recording it comes from.")
@@ -154,8 +154,8 @@ def dead_air(page: Page, values: dict) -> list[Mark]:
     marks = shortened(
         pauses,
         page.sample_rate_hz,
-        longer_than_s=_number(values, "longer_than_s", 1.5),
-        to_s=_number(values, "to_s", 0.7),
+        longer_than_s=number_value(values, "longer_than_s", 1.5),
+        to_s=number_value(values, "to_s", 0.7),
     )
     frames = page.recording.frames
     struck = [(m.start_sample, m.end_sample) for m in page.mark_list if m.kind == STRIKE]
@@ -175,10 +175,10 @@ def dead_air(page: Page, values: dict) -> list[Mark]:
 def pause_settings(values: dict) -> dict:
     """Level and shortest length of pauses, from what a page sends."""
     level = values.get("level_db")
-    shortest_s = _number(values, "shortest_s", 0.3)
+    shortest_s = number_value(values, "shortest_s", 0.3)
     if not 0.2 <= shortest_s <= 30:
         raise BadCut("The shortest pause lasts 0.2 to 30 s.")
-    level_db = None if level in (None, "") else _number(values, "level_db", 0.0)
+    level_db = None if level in (None, "") else number_value(values, "level_db", 0.0)
     if level_db is not None and not -120 <= level_db <= 0:
         raise BadCut("The level of pauses lies between −120 and 0 dB.")
     return {"level_db": level_db, "shortest_s": round(shortest_s, 3)}
@@ -288,26 +288,34 @@ def _pickup(page: Page, values: dict) -> str:
     if other.pk == page.recording_id and not values.get("to_s"):
         raise BadCut("Say which stretch of this recording the pickup is.")
     rate_hz = other.figures["sample_rate_hz"]
-    first, last = _number(values, "from_s", 0.0), _number(values, "to_s", 0.0)
+    first, last = number_value(values, "from_s", 0.0), number_value(values, "to_s", 0.0)
     span = (round(first * rate_hz), round(last * rate_hz) if last else other.frames)
+    mark = pickup_mark(page, (start, end), other, span)
+    page.set_marks(markup.set_mark(page.mark_list, mark, length_samples=page.recording.frames))
+    return f"Pickup from {other.name} for {_stretch_words(page, start, end)}"
+
+
+def pickup_mark(page: Page, place: tuple[int, int], other: Recording, span: tuple[int, int]) -> Mark:
+    """A stretch of another recording instead of a place on a page, at the level of what lies around it; each in samples
+    of its own recording's rate. Raises BadCut or UnreadableRecording.
+    """
     check_span(Span("", *span), other.frames)
     own, theirs = measurement_of(page.recording).levels.envelope, measurement_of(other).levels.envelope
-    start_s, end_s = start / page.sample_rate_hz, end / page.sample_rate_hz
+    start_s, end_s = place[0] / page.sample_rate_hz, place[1] / page.sample_rate_hz
     around = [(own, max(0.0, start_s - _AROUND_S), start_s), (own, end_s, end_s + _AROUND_S)]
+    rate_hz = other.figures["sample_rate_hz"]
     gain_db = matching_gain(around, (theirs, span[0] / rate_hz, span[1] / rate_hz))
-    mark = Mark(
+    return Mark(
         id=0,
         kind=PICKUP,
-        start_sample=start,
-        end_sample=end,
+        start_sample=place[0],
+        end_sample=place[1],
         name=other.name,
         value_db=gain_db,
         recording=str(other.pk),
         from_sample=span[0],
         to_sample=span[1],
     )
-    page.set_marks(markup.set_mark(page.mark_list, mark, length_samples=page.recording.frames))
-    return f"Pickup from {other.name} for {_stretch_words(page, start, end)}"
 
 
 @commands("tone-from")
@@ -355,7 +363,7 @@ def _lane_set(page: Page, values: dict) -> str:
     if lane is None:
         raise BadCut("This voice is no longer on the page.")
     lane["offset_samples"] = _offset(page, values)
-    gain_db = _number(values, "gain_db", 0.0)
+    gain_db = number_value(values, "gain_db", 0.0)
     if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
         raise BadCut(f"A gain lies between -{markkinds.MOST_GAIN_DB:g} and +{markkinds.MOST_GAIN_DB:g} dB.")
     lane["gain_db"] = gain_db
@@ -437,7 +445,8 @@ def whole_value(values: dict, name: str) -> int:
     return value
 
 
-def _number(values: dict, name: str, default: float) -> float:
+def number_value(values: dict, name: str, default: float) -> float:
+    """A number a page sends. Raises BadCut for anything else."""
     try:
         number = float(values.get(name, default))
     except (TypeError, ValueError):
@@ -448,7 +457,7 @@ def _number(values: dict, name: str, default: float) -> float:
 
 
 def _offset(page: Page, values: dict) -> int:
-    offset_s = _number(values, "offset_s", 0.0)
+    offset_s = number_value(values, "offset_s", 0.0)
     if abs(offset_s) > _LONGEST_OFFSET_S:
         raise BadCut("A voice can begin a day later at most.")
     return round(offset_s * page.sample_rate_hz)

@@ -26,13 +26,15 @@ class Page(models.Model):
     `marks` is the list of `mastering.editing.markup`. `facts` may hold "tone", the samples room tone is made from,
     where somebody chose them; "lanes", the recordings that sound beside this one, each with "recording",
     "offset_samples" and "gain_db"; and "separate", where each voice becomes a file of its own. `found_tone` is the
-    quietest stretch, null when all is silence. `revision` counts the changes.
+    quietest stretch, null when all is silence. `proof` is what was settled of the proof sheet, and what a listener
+    noted, by keys. `revision` counts the changes.
     """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="pages")
     recording = models.OneToOneField(Recording, on_delete=models.CASCADE, related_name="page")
     marks = models.JSONField(default=list)
     facts = models.JSONField(default=dict)
+    proof = models.JSONField(default=dict)
     found_tone = models.JSONField(null=True)
     revision = models.PositiveIntegerField(default=0)
 
@@ -59,7 +61,7 @@ class Page(models.Model):
 
     def looked_at_again(self) -> "Page":
         """Read it anew, inside a transaction that nobody else's change can come between."""
-        self.refresh_from_db(fields=["marks", "facts", "revision"])
+        self.refresh_from_db(fields=["marks", "facts", "proof", "revision"])
         return self
 
     @property
@@ -98,18 +100,24 @@ class Page(models.Model):
         self.facts = {name: value for name, value in (self.facts | facts).items() if value}
         self._save()
 
-    def state(self) -> tuple[dict[str, dict], dict]:
-        """What can be undone: marks by their ids, and facts."""
-        return {str(row["id"]): row for row in self.marks}, dict(self.facts)
+    def set_proof(self, rows: dict[str, dict | None]) -> None:
+        """Keep these rows of the proof beside the others, and forget those that are None; saves."""
+        self.proof = {key: row for key, row in (self.proof | rows).items() if row}
+        self._save()
 
-    def difference(self, was: tuple[dict[str, dict], dict]) -> tuple[dict, dict]:
+    def state(self) -> tuple[dict[str, dict], dict, dict[str, dict]]:
+        """What can be undone: marks by their ids, facts, and what was settled of the proof."""
+        return {str(row["id"]): row for row in self.marks}, dict(self.facts), dict(self.proof)
+
+    def difference(self, was: tuple[dict[str, dict], dict, dict[str, dict]]) -> tuple[dict, dict]:
         """What it takes to come back to an earlier state, and from there to this one; empty where nothing changed."""
         old, new = {}, {}
-        (marks_before, facts_before), (marks, facts) = was, self.state()
-        changed = [key for key in marks_before | marks if marks_before.get(key) != marks.get(key)]
-        if changed:
-            old["marks"] = {key: marks_before.get(key) for key in changed}
-            new["marks"] = {key: marks.get(key) for key in changed}
+        (marks_before, facts_before, proof_before), (marks, facts, proof) = was, self.state()
+        for name, before, after in (("marks", marks_before, marks), ("proof", proof_before, proof)):
+            changed = [key for key in before | after if before.get(key) != after.get(key)]
+            if changed:
+                old[name] = {key: before.get(key) for key in changed}
+                new[name] = {key: after.get(key) for key in changed}
         if facts != facts_before:
             old["facts"], new["facts"] = facts_before, facts
         return old, new
@@ -121,11 +129,12 @@ class Page(models.Model):
             (row for row in rows.values() if row), key=lambda row: (row["start_sample"], row["end_sample"], row["id"])
         )
         self.facts = change.get("facts", self.facts)
+        self.proof = {key: row for key, row in (self.proof | change.get("proof", {})).items() if row}
         self._save()
 
     def _save(self) -> None:
         self.revision += 1
-        self.save(update_fields=["marks", "facts", "revision"])
+        self.save(update_fields=["marks", "facts", "proof", "revision"])
 
 
 def measurement_of(recording: Recording) -> Measurement:

@@ -110,6 +110,27 @@ class Words:
         return remaining(self.certainly_heard, gone(self.page))
 
     @property
+    def put_in(self) -> set[int]:
+        """The lines that a pickup sounds for: those it replaces the reading of, and those it was put in for."""
+        page, heard = self.page, self.certainly_heard
+        rate_hz = page.sample_rate_hz
+        marks = [mark for mark in page.mark_list if mark.kind == PICKUP]
+        replaced = [(mark.start_sample / rate_hz, mark.end_sample / rate_hz) for mark in marks]
+        left = {(each.line, each.end_s) for each in remaining(heard, replaced).readings}
+        found = {each.line for each in heard.readings if each.whole and (each.line, each.end_s) not in left}
+        places = {mark.start_sample for mark in marks}
+        return found | {row["line"] for row in page.proof.values() if row.get("at") in places and "line" in row}
+
+    def sentences(self) -> list[dict]:
+        """Each reading of what remains with its words, those with their starts and ends, seconds."""
+        found = []
+        for reading in self.remaining.readings:
+            texts = word_texts(reading_line := self.certainly_heard.lines[reading.line])
+            words = [(texts[word.word], word.start_s, word.end_s) for word in reading.words]
+            found.append({"line": reading_line, "start_s": reading.start_s, "end_s": reading.end_s, "words": words})
+        return found
+
+    @property
     def certainly_heard(self) -> HeardScript:
         """What was heard. Raises BadCut where that is not known yet."""
         if self.heard is None:

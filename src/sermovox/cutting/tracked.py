@@ -15,10 +15,12 @@ class _Pages:
 
     prefix = "page "
 
-    def state(self, production: Production, beside: Sequence) -> list[tuple[dict, dict]]:
+    def state(self, production: Production, beside: Sequence) -> list[tuple[dict, dict, dict]]:
         return [page.state() for page in beside if isinstance(page, Page)]
 
-    def difference(self, production: Production, was: list[tuple[dict, dict]], beside: Sequence) -> tuple[Rows, Rows]:
+    def difference(
+        self, production: Production, was: list[tuple[dict, dict, dict]], beside: Sequence
+    ) -> tuple[Rows, Rows]:
         old, new = {}, {}
         pages = [page for page in beside if isinstance(page, Page)]
         for page, before in zip(pages, was, strict=True):

@@ -51,7 +51,7 @@ def _text_away(page: Page, values: dict) -> str:
 def _false_starts(page: Page, values: dict) -> str:
     """Strike out every reading that does not count."""
     words = Words(page)
-    readings = not_counting(words.remaining)
+    readings = not_counting(words.remaining, words.put_in)
     if not readings:
         raise BadCut("Nothing was read twice that is not struck out already.")
     _strike(page, words, readings)
@@ -63,18 +63,12 @@ def _keep_reading(page: Page, values: dict) -> str:
     """Of all readings of a line keep one, and strike out the others."""
     words = Words(page)
     reading = reading_of(words, values)
-    page.set_marks(markup.cleared(page.mark_list, *_samples(page, words, reading), kinds=(STRIKE,)))
+    page.set_marks(
+        markup.cleared(page.mark_list, *samples_apart(page, words, (reading.start_s, reading.end_s)), kinds=(STRIKE,))
+    )
     others = [each for each in words.certainly_heard.readings if each.line == reading.line and each is not reading]
     _strike(page, words, others)
     return f"Keep the reading at {clock_of(page, round(reading.start_s * page.sample_rate_hz))}"
-
-
-@commands("strike-reading")
-def _strike_reading(page: Page, values: dict) -> str:
-    words = Words(page)
-    reading = reading_of(words, values)
-    _strike(page, words, [reading])
-    return f"Strike out the reading at {clock_of(page, round(reading.start_s * page.sample_rate_hz))}"
 
 
 def reading_of(words: Words, values: dict) -> Reading:
@@ -87,19 +81,24 @@ def reading_of(words: Words, values: dict) -> Reading:
 
 
 def _strike(page: Page, words: Words, readings: Iterable[Reading]) -> None:
+    strike_said(page, words, [(reading.start_s, reading.end_s) for reading in readings])
+
+
+def strike_said(page: Page, words: Words, places: Iterable[tuple[float, float]]) -> None:
+    """Strike out what is said from one time to another, seconds, with the pause after it."""
     marks = []
-    for reading in readings:
-        start, end = _samples(page, words, reading)
+    for place in places:
+        start, end = samples_apart(page, words, place)
         marks.append(Mark(id=0, kind=STRIKE, start_sample=start, end_sample=end))
     page.set_marks(markup.set_marks(page.mark_list, marks, length_samples=page.recording.frames))
 
 
-def _samples(page: Page, words: Words, reading: Reading) -> tuple[int, int]:
-    """Where to cut a reading out, in samples: not beyond an edge of a section, nor into what replaces something."""
-    start_s, end_s = set_apart(words.certainly_heard, reading)
+def samples_apart(page: Page, words: Words, place: tuple[float, float]) -> tuple[int, int]:
+    """Where to cut out what is said, in samples: not beyond an edge of a section, nor into what replaces something."""
+    start_s, end_s = set_apart(words.certainly_heard, *place)
     rate_hz, frames = page.sample_rate_hz, page.recording.frames
     start, end = round(start_s * rate_hz), min(frames, round(end_s * rate_hz))
-    first, last = round(reading.start_s * rate_hz), min(frames, round(reading.end_s * rate_hz))
+    first, last = round(place[0] * rate_hz), min(frames, round(place[1] * rate_hz))
     edges = [edge for _, _, stretch in sections_on(page) for edge in (stretch.start_sample, stretch.end_sample)]
     for mark in page.mark_list:
         edges += [mark.start_sample, mark.end_sample] if mark.kind == PICKUP else []

@@ -472,6 +472,11 @@ el("with-words").addEventListener("change", () => store.set("words", el("with-wo
 
 store.on("cursor pauses sound", showChosen);
 store.on("cursor state sound", showButtons);
+const asked = new URLSearchParams(location.search).get("at");
+if (asked !== null) {
+  store.place(Number(asked) * store.rate || 0);
+  reveal(store.cursor);
+}
 showChosen();
 showButtons();
 showPerLine();

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class ProofingConfig(AppConfig):
+    name = "sermovox.proofing"

@@ -1,0 +1,167 @@
+"""What is to be read again in a production, and the take in which it was: each sentence put where it belongs."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from django.db import transaction
+
+from mastering.editing import markup
+from mastering.editing.markkinds import Mark
+from mastering.editing.pieces import BadCut
+from mastering.words.hearing import HeardScript
+from mastering.words.proof import LineSpan, readings_that_count, with_room
+from mastering.words.readings import Reading
+from sermovox.cutting.edits import pickup_mark
+from sermovox.cutting.models import Page, pauses_of
+from sermovox.cutting.sectioning import touched_by
+from sermovox.cutting.texts import Words, sentences_in
+from sermovox.history.changing import changing
+from sermovox.productions.models import Production
+from sermovox.productions.order import refresh_lengths
+from sermovox.proofing.sheet import PUT_IN, WANTED, Row, Sheet, counted_reading
+from sermovox.recordings.models import Recording
+from sermovox.scripts.models import Script, tag_of
+
+_INSERTED_S = 0.02
+"""Where nothing is replaced, so much of a pause gives way."""
+_BREATH_S = 0.35
+
+
+@dataclass(frozen=True)
+class Pickup:
+    """A sentence to be read again: where it belongs, and what there is in its place."""
+
+    page: Page
+    row: Row
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A sentence of the take: where it was read, seconds, and what it replaces; what is in its way, in a sentence."""
+
+    pickup: Pickup
+    taken_s: tuple[float, float] | None
+    place: tuple[int, int] | None
+    problem: str = ""
+
+    def taken_samples(self, rate_hz: int) -> tuple[int, int]:
+        """Where it was read, in samples of the take; nothing where it was not."""
+        start_s, end_s = self.taken_s or (0.0, 0.0)
+        return round(start_s * rate_hz), round(end_s * rate_hz)
+
+
+def pickups_of(production: Production) -> list[Pickup]:
+    """Everything that is to be read again, by recording and time."""
+    found = []
+    for page in production.pages.select_related("recording").order_by("recording__name", "pk"):
+        if page.recording.ready and any(row.get("as") == WANTED for row in page.proof.values()):
+            found += [Pickup(page, row) for row in Sheet(page).rows() if row.settled == WANTED and row.sentence]
+    return found
+
+
+def give_sentences(page: Page, user, pickups: Sequence[Pickup]) -> None:
+    """Give the page of the take the sentences as its text, unless it has just these."""
+    lines = "\n".join(" ".join(each.row.sentence.split()) for each in pickups)
+    words = Words(page)
+    if words.text and words.text.script and words.text.script.text == lines:
+        return
+    production = page.production
+    language = _language_of(pickups) or tag_of(production.language)
+    if not language:
+        raise BadCut("The language of this production is none whose words can be found. Change it in its facts.")
+    script = Script.objects.create(production=production, name="Pickups", text=lines, language=language)
+    with changing(production, user, "Give the take of the pickups its text", beside=[page]):
+        page.set_facts(script=script.pk)
+
+
+def placed(take: Page, pickups: Sequence[Pickup]) -> list[Placed]:
+    """Where each sentence was read in the take, and what it would replace. Raises BadCut while that is not known."""
+    heard = Words(take).certainly_heard
+    # One line may be several sentences of the take.
+    lines, at = [], 0
+    for each in pickups:
+        count = len(sentences_in(" ".join(each.row.sentence.split())))
+        lines.append(range(at, at + count))
+        at += count
+    counted = readings_that_count(heard)
+    return [_placed(heard, counted, line, each) for line, each in zip(lines, pickups, strict=True)]
+
+
+def _placed(heard: HeardScript, counted: Sequence[Reading | None], line: range, pickup: Pickup) -> Placed:
+    readings = [counted[at] for at in line]
+    if not all(readings):
+        return Placed(pickup, None, None, "It was not read in this take.")
+    own = [reading for reading in readings if reading]
+    if not all(reading.whole for reading in own):
+        return Placed(pickup, None, None, "It was not read to its end in this take.")
+    span = LineSpan(own[0].start_s, own[-1].end_s, True)
+    return _in_place(heard, span, pickup)
+
+
+def _in_place(heard: HeardScript, span: LineSpan, pickup: Pickup) -> Placed:
+    page = pickup.page
+    words = Words(page)
+    rate_hz, frames = page.sample_rate_hz, page.recording.frames
+    reading = None
+    if words.heard is not None and pickup.row.line is not None:
+        lines = words.heard.lines
+        if pickup.row.line >= len(lines) or lines[pickup.row.line] != pickup.row.sentence:
+            return Placed(pickup, None, None, "The text was changed since. Settle it on the proof sheet once more.")
+        reading = counted_reading(words.remaining, pickup.row.line)
+    if reading:
+        place = (round(reading.start_s * rate_hz), min(frames, round(reading.end_s * rate_hz)))
+        return Placed(pickup, (span.start_s, span.end_s), place)
+    # Nothing is replaced: it comes into the middle of the pause, with the quiet that the take has around it.
+    middle = _middle_of_pause(page, pickup.row.end_s)
+    half = max(1, round(_INSERTED_S / 2 * rate_hz))
+    place = (max(0, middle - half), min(frames, middle + half))
+    return Placed(pickup, with_room(heard, span, room_s=_BREATH_S), place)
+
+
+def _middle_of_pause(page: Page, at_s: float) -> int:
+    """The middle of the pause at a time, or of the next one."""
+    pauses = pauses_of(page.recording)
+    for start_s, end_s in zip(pauses.starts_s, pauses.ends_s, strict=True):
+        if end_s > at_s + 0.05:
+            return round((max(start_s, 0.0) + end_s) / 2 * page.sample_rate_hz)
+    return min(page.recording.frames, round(at_s * page.sample_rate_hz))
+
+
+def put_in(production: Production, user, take: Recording, wanted: Sequence[Placed]) -> int:
+    """Put sentences of a take where they belong, as one change. Returns how many; raises MasteringError, and nothing is
+    done.
+    """
+    if not wanted:
+        raise BadCut("None of the sentences was chosen.")
+    rate_hz = take.figures["sample_rate_hz"]
+    with transaction.atomic():
+        pages = {each.pickup.page.pk: each.pickup.page.looked_at_again() for each in wanted}
+        words = f"Put in {len(wanted)} pickup{'' if len(wanted) == 1 else 's'}"
+        with changing(production, user, words, beside=list(pages.values())):
+            for page in pages.values():
+                before = page.marks, page.facts
+                own = [each for each in wanted if each.pickup.page.pk == page.pk]
+                marks = [_mark(page, each, take, rate_hz) for each in own]
+                page.set_marks(markup.set_marks(page.mark_list, marks, length_samples=page.recording.frames))
+                page.set_proof(
+                    {
+                        each.pickup.row.key: each.pickup.row.kept(PUT_IN) | {"at": mark.start_sample}
+                        for each, mark in zip(own, marks, strict=True)
+                    }
+                )
+                refresh_lengths(production, touched_by(page, before))
+    return len(wanted)
+
+
+def _mark(page: Page, each: Placed, take: Recording, rate_hz: int) -> Mark:
+    if each.taken_s is None or each.place is None:
+        raise BadCut(each.problem)
+    start, end = each.taken_samples(rate_hz)
+    span = (start, min(take.frames, end))
+    sentence = each.pickup.row.sentence
+    return replace(pickup_mark(page, each.place, take, span), name=sentence[:60] or take.name)
+
+
+def _language_of(pickups: Sequence[Pickup]) -> str:
+    texts = [Words(each.page).text for each in pickups]
+    return next((text.language for text in texts if text and text.language), "")

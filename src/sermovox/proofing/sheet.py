@@ -1,0 +1,182 @@
+"""The proof sheet of a recording: what was read against its text, what a listener noted, and what was settled of it."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from mastering.words import proof
+from mastering.words.hearing import HeardScript
+from mastering.words.lines import word_texts
+from mastering.words.proof import ProofFinding
+from mastering.words.readings import Reading
+from sermovox.cutting.models import Page
+from sermovox.cutting.sectioning import sections_on
+from sermovox.cutting.texts import Words, gone
+from sermovox.productions.models import Section
+
+OPEN, FINE, WANTED, STRUCK, PUT_IN = "", "fine", "pickup", "struck", "put in"
+MISREAD, NOISE, PACE, PRONUNCIATION, OTHER = "misread", "noise", "pace", "pronunciation", "other"
+NOTED = {
+    MISREAD: "misread",
+    NOISE: "a noise",
+    PACE: "too fast or too slow",
+    PRONUNCIATION: "pronounced otherwise",
+    OTHER: "noted",
+}
+"""What a listener may note, as it is said."""
+_TOLD = {
+    proof.MISSING: "not read",
+    proof.IN_PART: "read in part",
+    proof.AGAIN: "read again later",
+    proof.BROKEN_OFF: "begun and broken off",
+    proof.OUTSIDE: "not in the text",
+    proof.OTHERWISE: "probably said otherwise",
+    proof.ELSEWHERE: "read in another order",
+}
+_STRIKES = (proof.AGAIN, proof.BROKEN_OFF, proof.OUTSIDE)
+_PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED)
+_AROUND_S = 1.0
+
+
+@dataclass(frozen=True)
+class Row:
+    """Something to be looked at: its `key`, where it is, seconds, the sentence with the one before and after it, and
+    whether it is settled and how. `parts` is the sentence word by word, each with whether it is the one that is meant;
+    `word_number` tells which word a listener noted.
+    """
+
+    key: str
+    kind: str
+    line: int | None
+    start_s: float
+    end_s: float
+    sentence: str = ""
+    before: str = ""
+    after: str = ""
+    note: str = ""
+    settled: str = OPEN
+    word_number: int | None = None
+    parts: Sequence[tuple[str, bool]] = field(default=(), compare=False)
+
+    @property
+    def told(self) -> str:
+        """What it is, in words."""
+        if self.kind == proof.HESITATION:
+            return f"nothing said for {self.end_s - self.start_s:.1f} s"
+        return _TOLD.get(self.kind) or NOTED[self.kind]
+
+    @property
+    def is_noted(self) -> bool:
+        """Whether a listener noted it."""
+        return self.kind in NOTED
+
+    @property
+    def can_be_struck(self) -> bool:
+        return self.kind in _STRIKES
+
+    @property
+    def can_be_read_again(self) -> bool:
+        return self.kind in _PICKUPS
+
+    @property
+    def heard_s(self) -> tuple[float, float]:
+        """What is played of it: a moment more on both sides."""
+        return max(0.0, self.start_s - _AROUND_S), self.end_s + _AROUND_S
+
+    def kept(self, settled: str) -> dict[str, Any]:
+        """As it is kept once it is settled."""
+        names = ("kind", "line", "start_s", "end_s", "sentence", "before", "after", "note", "word_number")
+        return {name: value for name in names if (value := getattr(self, name)) not in ("", None)} | {"as": settled}
+
+
+class Sheet:
+    """What there is to be looked at on one page."""
+
+    def __init__(self, page: Page):
+        self.page = page
+        self.words = Words(page)
+
+    def rows(self, section: Section | None = None) -> list[Row]:
+        """All of it in the order of the recording, or what of it belongs to one section."""
+        found = {row.key: row for row in self._found()} if self.words.heard else {}
+        for key, kept in self.page.proof.items():
+            if key not in found:
+                found[key] = _row_of(key, kept)
+        rows = sorted(found.values(), key=lambda row: (row.start_s, row.end_s, row.key))
+        return [row for row in rows if self._is_of(row, section)] if section else rows
+
+    def row(self, key: str) -> Row | None:
+        """The one with this key."""
+        return next((row for row in self.rows() if row.key == key), None)
+
+    def _found(self) -> Iterator[Row]:
+        """What is found by machine and is neither struck out nor replaced."""
+        heard = self.words.remaining
+        spared = self._in_other_recordings()
+        for finding in proof.proof(heard, gone(self.page), self.words.put_in):
+            if finding.kind == proof.MISSING and finding.line in spared:
+                continue
+            key = f"{finding.kind}:{'' if finding.line is None else finding.line}:{round(finding.start_s * 1000)}"
+            kept = self.page.proof.get(key, {})
+            # What was struck out and came back is open again.
+            settled = OPEN if kept.get("as") in (STRUCK, PUT_IN) else kept.get("as", OPEN)
+            line = finding.line
+            yield Row(
+                key,
+                finding.kind,
+                line,
+                finding.start_s,
+                finding.end_s,
+                sentence=self._sentence(line),
+                before=self._sentence(line - 1) if line else "",
+                after=self._sentence(line + 1) if line is not None else "",
+                note=kept.get("note", ""),
+                settled=settled,
+                parts=_parts(heard, finding),
+            )
+
+    def _sentence(self, line: int | None) -> str:
+        lines = self.words.certainly_heard.lines
+        return lines[line] if line is not None and 0 <= line < len(lines) else ""
+
+    def _in_other_recordings(self) -> set[int]:
+        """The lines of sections that are put together of several pieces: what is missing here may stand in another."""
+        owners = self.words.text.sections if self.words.text else []
+        shared = {section.pk for section, _, _ in sections_on(self.page) if len(section.made_of) > 1}
+        return {line for line, owner in enumerate(owners) if owner in shared}
+
+    def _is_of(self, row: Row, section: Section) -> bool:
+        owners = self.words.text.sections if self.words.text else []
+        if row.line is not None and row.line < len(owners):
+            return owners[row.line] == section.pk
+        rate_hz = self.page.sample_rate_hz
+        key = str(self.page.recording_id)
+        spans = [(s.start_sample / rate_hz, s.end_sample / rate_hz) for s in section.stretches() if s.recording == key]
+        return any(start_s <= row.start_s < end_s for start_s, end_s in spans)
+
+
+def counted_reading(heard: HeardScript, line: int) -> Reading | None:
+    """The reading of a line that counts."""
+    return proof.readings_that_count(heard)[line] if 0 <= line < len(heard.lines) else None
+
+
+def _row_of(key: str, kept: dict[str, Any]) -> Row:
+    names = ("kind", "line", "start_s", "end_s", "sentence", "before", "after", "note")
+    facts = {"line": None} | {name: kept[name] for name in names if name in kept}
+    texts = word_texts(kept.get("sentence", "")) if "word_number" in kept else []
+    parts = [(text, at == kept["word_number"]) for at, text in enumerate(texts)]
+    return Row(key, settled=kept.get("as", OPEN), parts=parts, word_number=kept.get("word_number"), **facts)
+
+
+def _parts(heard: HeardScript, finding: ProofFinding) -> list[tuple[str, bool]]:
+    """The sentence word by word, with those that are doubtful, or that were read of it."""
+    if finding.line is None:
+        return []
+    texts = word_texts(heard.lines[finding.line])
+    meant: set[int] = set()
+    if finding.kind in (proof.OTHERWISE, proof.IN_PART, proof.BROKEN_OFF):
+        for reading in heard.readings:
+            if reading.line == finding.line:
+                inside = [w.word for w in reading.words if finding.start_s <= w.start_s < finding.end_s]
+                meant.update(inside)
+    return [(text, at in meant) for at, text in enumerate(texts)]
