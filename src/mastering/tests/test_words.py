@@ -8,26 +8,35 @@ from unittest import TestCase, skipUnless
 
 import numpy as np
 
+from mastering.editing.texts import UnreadableText
 from mastering.errors import Cancelled
 from mastering.meters.measurement import measure
 from mastering.tests.prompts import RATE_HZ, Take, joined, prompts, there
 from mastering.tests.signals import noise, written
+from mastering.words.brought import heard_of
 from mastering.words.hearing import HeardScript, hear
-from mastering.words.lines import in_sentences, script_lines, sentences
+from mastering.words.kept import as_bytes, from_bytes
+from mastering.words.lines import in_sentences, script_entries, script_lines, sentences, word_texts
 from mastering.words.proof import (
     AGAIN,
     BROKEN_OFF,
+    ELSEWHERE,
+    HESITATION,
     MISSING,
+    OTHERWISE,
     OUTSIDE,
     LineSpan,
+    not_counting,
     proof,
     readings_that_count,
+    remaining,
+    set_apart,
     spans_of_lines,
 )
 from mastering.words.readings import HeardWord, Reading
 from mastering.words.spoken import RATE_HZ as SPOKEN_HZ
 from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, words_of
-from mastering.words.timed import Said, as_rows, as_srt, as_transcript, as_vtt
+from mastering.words.timed import Said, as_rows, as_srt, as_transcript, as_vtt, in_cues, read_timed
 
 
 def heard_in(take: Take, language: str, lines: list[str] | None = None) -> HeardScript:
@@ -282,3 +291,121 @@ class Timed(TestCase):
     def test_rows_of_lines(self):
         rows = as_rows([((0.5, 61.25), "Salt\troad"), (None, "Not read")])
         self.assertEqual(rows, "0.500\t61.250\tSalt road\n-\t-\tNot read\n")
+
+
+class Brought(TestCase):
+    """What another recogniser heard: WebVTT and SubRip after the W3C's draft and common practice, from memory."""
+
+    CUES = (Said(0.5, 2.0, "The fog came in, & stayed."), Said(2.0, 3.25, "Nobody <saw> it."))
+
+    def test_each_format_comes_back_as_it_went(self):
+        for write in (as_vtt, as_srt, as_transcript):
+            with self.subTest(write.__name__):
+                self.assertEqual(tuple(read_timed(write(self.CUES), duration_s=4.0)), self.CUES)
+
+    def test_what_is_no_list_of_words_is_said_with_its_place(self):
+        cue = "WEBVTT\n\n00:00:01.000 --> 00:00:02.000\nOne.\n\n"
+        for text, told in (
+            ("Nothing here.", "no words with times"),
+            ("", "no words with times"),
+            ("{}", "no transcript"),
+            ("[1, 2]", "no transcript"),
+            ("[" * 100_000, "no transcript"),
+            ('{"segments": [{"startTime": "x"}]}', "no transcript"),
+            (cue + "00:00:00.500 --> 00:00:00.900\nTwo.\n", "Cue 2 begins before"),
+            (cue + "00:00:03.000 --> 00:00:02.000\nTwo.\n", "Cue 2 ends before it begins"),
+            (cue + "01:00:03.000 --> 01:00:04.000\nTwo.\n", "beyond the end"),
+        ):
+            with self.subTest(text[:20]), self.assertRaisesRegex(UnreadableText, told):
+                read_timed(text, duration_s=10.0)
+
+    def test_styles_voices_and_short_times_are_read(self):
+        text = "WEBVTT - by hand\n\nNOTE none\n\n1\n01:02.5 --> 01:03.25 line:0\n<v Ann>Well,\nthen</v>\n"
+        self.assertEqual(read_timed(text, duration_s=99.0), [Said(62.5, 63.25, "Well, then")])
+
+    def test_its_words_share_the_time_of_their_cue_and_reach_into_no_other(self):
+        heard = heard_of([Said(1.0, 3.0, "One three"), Said(2.0, 4.0, "—"), Said(2.5, 9.0, "Last")], duration_s=4.0)
+        self.assertEqual(heard.lines, ("One three", "Last"))
+        places = [(word.start_s, word.end_s) for reading in heard.readings for word in reading.words]
+        self.assertEqual(places, [(1.0, 1.0 + 1.5 * 3 / 8), (1.0 + 1.5 * 3 / 8, 2.5), (2.5, 4.0)])
+        self.assertEqual(from_bytes(as_bytes(heard)).lines, heard.lines)
+        with self.assertRaises(ValueError):
+            from_bytes(b'{"form": 0}')
+
+    def test_cues_are_parted_between_words_by_so_many_characters(self):
+        words = [Said(at, at + 1, word) for at, word in enumerate("It was a very dark night".split())]
+        self.assertEqual([cue.text for cue in in_cues([words], 10)], ["It was a", "very dark", "night"])
+        self.assertEqual([(cue.start_s, cue.end_s) for cue in in_cues([words])], [(0, 6)])
+        self.assertEqual([cue.text for cue in in_cues([words[:1]], 1)], ["It"])
+
+
+class Proof(TestCase):
+    """What is said of readings at known places."""
+
+    LINES = ("It was dark and still.", "Nobody came by.", "So we went home then.")
+
+    def heard(self, *readings: tuple[int, float], apart: dict[int, float] | None = None) -> HeardScript:
+        """Readings of whole lines from a time on, half a second to a word; `apart` by the number of the reading."""
+        told = []
+        for number, (line, at) in enumerate(readings):
+            words = tuple(
+                HeardWord(word, at + word / 2, at + word / 2 + 0.5, (apart or {}).get(number, 0.0))
+                for word in range(len(self.LINES[line].split()))
+            )
+            told.append(Reading(line, words[0].start_s, words[-1].end_s, True, words))
+        return HeardScript(self.LINES, (5, 3, 5), tuple(told), (), 60.0, 0.0)
+
+    def kinds(self, heard: HeardScript, **more) -> list[tuple[str, int | None]]:
+        return [(finding.kind, finding.line) for finding in proof(heard, **more)]
+
+    def test_words_far_from_how_they_sound_were_said_otherwise(self):
+        heard = self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={1: 0.6})
+        self.assertEqual(self.kinds(heard), [(OTHERWISE, 1)])
+        self.assertEqual(self.kinds(self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={1: 0.3})), [])
+
+    def test_lines_that_changed_places_are_named(self):
+        self.assertEqual(self.kinds(self.heard((0, 1.0), (2, 4.0), (1, 7.0))), [(ELSEWHERE, 2)])
+
+    def test_a_long_wait_is_one_unless_it_is_struck_out(self):
+        heard = self.heard((0, 1.0), (1, 9.0), (2, 11.0))
+        self.assertEqual(self.kinds(heard), [(HESITATION, 1)])
+        self.assertEqual(self.kinds(heard, gone=[(4.0, 8.0)]), [])
+
+    def test_what_is_gone_was_not_read_and_what_was_put_in_is_not_missing(self):
+        heard = self.heard((0, 1.0), (1, 4.0), (2, 6.0))
+        left = remaining(heard, [(4.0, 5.6)])
+        self.assertEqual(self.kinds(left), [(MISSING, 1)])
+        self.assertEqual(self.kinds(left, put_in={1}), [])
+        # Only the most part of a word that is gone makes it gone.
+        self.assertEqual(remaining(heard, [(4.0, 4.2)]).readings, heard.readings)
+
+    def test_a_reading_of_a_line_that_was_put_in_does_not_count(self):
+        heard = self.heard((0, 1.0), (1, 4.0), (2, 6.0))
+        self.assertEqual([each.line for each in not_counting(heard, {1})], [1])
+
+    def test_what_is_cut_out_leaves_one_pause(self):
+        heard = self.heard((0, 1.0), (1, 4.0), (2, 6.0))
+        self.assertEqual(set_apart(heard, 4.0, 5.5), (4.0, 6.0))
+        self.assertEqual(set_apart(heard, 6.0, 8.5), (5.5, 8.5))
+
+
+class WordTexts(TestCase):
+    def test_signs_stay_with_the_word_they_belong_to(self):
+        for line, words in (
+            ("“Go on,” he said — “before (the river) changes.”",
+             ["“Go", "on,”", "he", "said —", "“before", "(the", "river)", "changes.”"]),
+            ("– Oui, dit-il !", ["– Oui,", "dit-il !"]),
+            ("“Wait” — no.", ["“Wait” —", "no."]),
+            ("—", []),
+        ):  # fmt: skip
+            self.assertEqual(word_texts(line), words)
+            self.assertEqual(len(word_texts(line)), len(words_of(line)))
+
+    def test_headings_are_read_with_what_stands_below_them(self):
+        text = "Above all.\n# Chapter 1: Fog\nIt came.\n\nIt went.\n# Chapter 2: Sun\nIt stayed.\n"
+        told = [(entry.title, lines) for entry, lines in script_entries(text)]
+        self.assertEqual(told, [("Fog", ["Chapter 1: Fog", "It came.", "It went."]),
+                                ("Sun", ["Chapter 2: Sun", "It stayed."])])  # fmt: skip
+        self.assertEqual(
+            sentences("He said no. No. Then he left us.", together=0), ["He said no.", "No. Then he left us."]
+        )

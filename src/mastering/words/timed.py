@@ -5,9 +5,21 @@ the transcript JSON of the podcast namespace (from memory): one row for each sen
 """
 
 import json
-from collections.abc import Callable, Sequence
-from html import escape
-from typing import NamedTuple
+import re
+from collections.abc import Callable, Iterable, Sequence
+from html import escape, unescape
+from itertools import pairwise
+from typing import Any, NamedTuple
+
+from mastering.editing.texts import UnreadableText
+
+_MOST_CUES = 200_000
+_TOLERANCE_S = 1.0
+"""A time may lie this far beyond the end of a recording: it was rounded, or the end was cut off."""
+_TIMES = re.compile(r"(?:(\d+):)?(\d{1,2}):(\d{2})[.,](\d{1,3})\s*-->\s*(?:(\d+):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
+_TAG = re.compile(r"<[^<>]{0,200}>")
+_STYLE = re.compile(r"</?(?:[bisu]|font)(?:\s[^<>]{0,200})?>", re.IGNORECASE)
+"""What SubRip files carry of styles; any other bracket in them is text."""
 
 
 class Said(NamedTuple):
@@ -45,6 +57,87 @@ def as_rows(rows: Sequence[tuple[tuple[float, float] | None, str]]) -> str:
         start, end = (f"{edge:.3f}" for edge in span) if span else ("-", "-")
         told.append(f"{start}\t{end}\t{_one_line(text)}\n")
     return "".join(told)
+
+
+def in_cues(sentences: Iterable[Sequence[Said]], most: int | None = None) -> list[Said]:
+    """Sentences, given word by word, as cues: each one, or so many characters at most, parted between words."""
+    cues: list[Said] = []
+    for words in sentences:
+        cue: list[Said] = []
+        for word in words:
+            if cue and most is not None and sum(len(each.text) + 1 for each in cue) + len(word.text) > most:
+                cues.append(_together(cue))
+                cue = []
+            cue.append(word)
+        if cue:
+            cues.append(_together(cue))
+    return cues
+
+
+def _together(words: Sequence[Said]) -> Said:
+    return Said(words[0].start_s, words[-1].end_s, " ".join(word.text for word in words))
+
+
+def read_timed(text: str, *, duration_s: float) -> list[Said]:
+    """Read what another recogniser heard: WebVTT, SubRip, or the podcast transcript as JSON.
+
+    Raises UnreadableText, with the place, for what is none of them, for times out of order, and for what lies beyond
+    the end of the recording. Nothing is read by halves.
+    """
+    found = _read_json(text) if text.lstrip().startswith(("{", "[")) else _read_cues(text)
+    if not found:
+        raise UnreadableText("There are no words with times in this file. Choose WebVTT, SRT or a transcript as JSON.")
+    if len(found) > _MOST_CUES:
+        raise UnreadableText(f"This file has more than {_MOST_CUES} cues, more than any recording.")
+    for number, cue in enumerate(found, 1):
+        if not 0 <= cue.start_s <= cue.end_s:
+            raise UnreadableText(f"Cue {number} ends before it begins.")
+        if cue.end_s > duration_s + _TOLERANCE_S:
+            raise UnreadableText(f"Cue {number} lies beyond the end of the recording. Is it that of another one?")
+    for number, (one, after) in enumerate(pairwise(found), 2):
+        if after.start_s < one.start_s:
+            raise UnreadableText(f"Cue {number} begins before the one above it.")
+    return [cue for cue in found if any(map(str.isalnum, cue.text))]
+
+
+def _read_cues(text: str) -> list[Said]:
+    found: list[Said] = []
+    lines = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    is_vtt = lines[0].startswith("WEBVTT")
+    at = 0
+    while at < len(lines):
+        times = _TIMES.search(lines[at])
+        at += 1
+        if times is None:
+            continue
+        body = []
+        while at < len(lines) and lines[at].strip():
+            body.append(lines[at])
+            at += 1
+        start, end = times.groups()[:4], times.groups()[4:]
+        told = " ".join(body)
+        said = " ".join((unescape(_TAG.sub("", told)) if is_vtt else _STYLE.sub("", told)).split())
+        if said:
+            found.append(Said(_seconds(*start), _seconds(*end), said))
+    return found
+
+
+def _seconds(hours: str | None, minutes: str, seconds: str, fraction: str) -> float:
+    return int(hours or 0) * 3600 + int(minutes) * 60 + int(seconds) + float(f"0.{fraction}")
+
+
+def _read_json(text: str) -> list[Said]:
+    try:
+        told: Any = json.loads(text)
+        rows = told["segments"] if isinstance(told, dict) else told
+        cues = [
+            Said(float(row["startTime"]), float(row["endTime"]), " ".join(str(row["body"]).split())) for row in rows
+        ]
+    except (ValueError, TypeError, KeyError, RecursionError) as error:
+        raise UnreadableText(
+            "This JSON is no transcript: it wants segments, each with startTime, endTime and body."
+        ) from error
+    return [cue for cue in cues if cue.text]
 
 
 WRITERS: dict[str, Callable[[Sequence[Said]], str]] = {"vtt": as_vtt, "srt": as_srt, "json": as_transcript}

@@ -74,7 +74,7 @@ def _unsure(heard: HeardScript, part: range) -> tuple[str, ...]:
 @commands("split-by-text")
 def _split_by_text(page: Page, values: dict) -> str:
     words = Words(page)
-    if words.hearing is None or values.get("key") != words.hearing.key:
+    if not words.key or values.get("key") != words.key:
         raise BadCut(_ELSEWHERE)
     wanted = [each for each in proposed(words) if each.span]
     if not wanted:

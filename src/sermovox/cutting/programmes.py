@@ -41,11 +41,11 @@ class Assembly:
         UnreadableRecording.
         """
         stretches = [stretch for own in sections for stretch in own]
-        self._know(stretch.recording for stretch in stretches)
+        self.know(stretch.recording for stretch in stretches)
         for stretch in stretches:
             if stretch.join == PAUSE and stretch.recording in self._recordings and stretch.recording not in self._pages:
                 self._take(self._recordings[stretch.recording], Page.of(self._recordings[stretch.recording]))
-        self._know(
+        self.know(
             row["recording"]
             for name in {stretch.recording for stretch in stretches} & self._pages.keys()
             for row in self._pages[name].marks
@@ -121,7 +121,7 @@ class Assembly:
 
     def as_recorded(self, stretch: Stretch) -> Programme:
         """A stretch without its marks; voices beside it sound along."""
-        self._know([stretch.recording])
+        self.know([stretch.recording])
         return self._heard([Piece(span=Span(stretch.recording, stretch.start_sample, stretch.end_sample))])
 
     def _heard(self, pieces: Sequence[Piece]) -> Programme:
@@ -129,7 +129,8 @@ class Assembly:
         values = {"pieces": as_list(pieces), "tracks": tracks_of(used, self._pages)}
         return opened(values, stored=storage.heard)
 
-    def _know(self, names: Iterable[str]) -> None:
+    def know(self, names: Iterable[str]) -> None:
+        """Read these recordings and their pages, by their names in programmes, unless they are known."""
         wanted = {name for name in names if name not in self._looked_for}
         if not wanted:
             return

@@ -9,6 +9,7 @@ from mastering.editing.markkinds import PICKUP, STRIKE
 from mastering.editing.pieces import BadCut
 from mastering.meters.speech import spoken_level
 from mastering.words.hearing import HeardScript
+from mastering.words.kept import from_bytes
 from mastering.words.lines import in_sentences, script_lines, word_texts
 from mastering.words.proof import readings_that_count, remaining
 from sermovox.cutting.models import Page
@@ -25,6 +26,8 @@ _ANOTHER = (
     "Hardly anything that is said here stands in the text. Nothing is shown and nothing is cut: "
     "give the page the text that was read, in its language."
 )
+TIMED_KINDS = (("vtt", "WebVTT"), ("srt", "SRT"), ("json", "transcript JSON"), ("txt", "labels"))
+"""The formats that words with their times are taken out in, by their endings."""
 _MS = 1000
 _HUNDREDTHS = 100
 
@@ -83,7 +86,7 @@ class Words:
     @cached_property
     def hearing(self) -> Hearing | None:
         """How far it is heard; None where there is nothing to be heard."""
-        if self.text is None or not self.text.language:
+        if self.text is None or not self.text.language or self._brought:
             return None
         return Hearing.of(self.page.recording, self.text.sentences, self.text.language)
 
@@ -92,9 +95,23 @@ class Words:
         if self.hearing and self.hearing.state == Hearing.State.WAITING:
             queue_hearing(self.hearing)
 
+    @property
+    def _brought(self) -> str:
+        """The times of the words, where they were brought in with the text."""
+        return self.text.script.timed if self.text and self.text.script else ""
+
+    @property
+    def key(self) -> str:
+        """Tells these words from others; empty where there are none to be found."""
+        if self.text and self.text.script and self._brought:
+            return f"script {self.text.script.pk}"
+        return self.hearing.key if self.hearing else ""
+
     @cached_property
     def heard(self) -> HeardScript | None:
         """What was heard; None while it is not known, and where it is another text."""
+        if self._brought:
+            return from_bytes(self._brought.encode())
         found = self.hearing.heard() if self.hearing else None
         return None if found is None or found.is_another else found
 
@@ -154,6 +171,8 @@ def gone(page: Page) -> list[tuple[float, float]]:
 def state_of(found: Words) -> dict:
     """How far the words of a page are found: `state` is one of Hearing.State, "none", "unspoken" or "another"."""
     hearing = found.hearing
+    if found.heard is not None:
+        return {"state": Hearing.State.HEARD, "key": found.key, "said": ""}
     if hearing is None:
         unspoken = found.text is not None
         said = told(_UNSPOKEN) if unspoken else ""

@@ -18,6 +18,7 @@ urlpatterns = [
     path("<int:pk>/retakes/", page.retakes, name="retakes"),
     path("<int:pk>/words/", texts.words, name="words"),
     path("<int:pk>/words/listen/", texts.listen, name="words-listen"),
+    path("<int:pk>/words.<str:kind>", texts.take_out, name="words-out"),
     path("<int:pk>/text/", texts.give, name="text"),
     path("<int:pk>/marks/in/", marks.bring_in, name="marks-in"),
     path("<int:pk>/marks/<str:name>", marks.take_out, name="marks-out"),

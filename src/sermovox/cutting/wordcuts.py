@@ -1,16 +1,20 @@
 """What can be done to a page by its words: each is one change that can be undone, as any other edit is."""
 
 from collections.abc import Iterable
+from pathlib import PurePath
 
 from mastering.editing import markup
 from mastering.editing.documents import is_package
 from mastering.editing.markkinds import PICKUP, STRIKE, Mark
 from mastering.editing.pieces import BadCut
 from mastering.editing.texts import decoded
+from mastering.words.brought import heard_of
+from mastering.words.kept import as_bytes
 from mastering.words.lines import script_lines
 from mastering.words.proof import not_counting, set_apart
 from mastering.words.readings import Reading
 from mastering.words.spoken import languages
+from mastering.words.timed import read_timed
 from sermovox.apart import document_text
 from sermovox.cutting.edits import commands, whole_value
 from sermovox.cutting.models import Page
@@ -21,11 +25,14 @@ from sermovox.scripts.models import Script
 
 LARGEST_TEXT_BYTES = 16 << 20
 _MOST_LETTERS = 4_000_000
+_TIMED = (".vtt", ".srt", ".json")
 _ELSEWHERE = "The words of this page were found anew meanwhile. Look at them once more."
 
 
 def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: str) -> None:
-    """Give a page a text: what was written, or what a file holds. Raises MasteringError, and nothing is changed."""
+    """Give a page a text: what was written, or what a file holds, with its times where that is of another recogniser.
+    Raises MasteringError, and nothing is changed.
+    """
     if data:
         text = document_text(data) if is_package(data) else decoded(data)[0]
     if language not in languages():
@@ -34,8 +41,13 @@ def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: 
         raise BadCut("There are no words in this text. Choose the one that was read.")
     if len(text) > _MOST_LETTERS:
         raise BadCut(f"This text has more than {_MOST_LETTERS} letters. Give the page only what was read in it.")
+    timed = ""
+    if PurePath(name).suffix.lower() in _TIMED:
+        duration_s = page.recording.frames / page.sample_rate_hz
+        heard = heard_of(read_timed(text, duration_s=duration_s), duration_s=duration_s)
+        text, timed = "\n".join(heard.lines), as_bytes(heard).decode()
     script = Script.objects.create(
-        production=page.production, name=name[:200] if data else "", text=text, language=language
+        production=page.production, name=name[:200] if data else "", text=text, language=language, timed=timed
     )
     with changing(page.production, user, "Give the page a text", beside=[page]):
         page.set_facts(script=script.pk)
@@ -75,7 +87,7 @@ def reading_of(words: Words, values: dict) -> Reading:
     """The reading that is meant by its number. Raises BadCut where the words are others by now."""
     readings = words.certainly_heard.readings
     number = whole_value(values, "reading")
-    if words.hearing is None or values.get("key") != words.hearing.key or not 0 <= number < len(readings):
+    if values.get("key") != words.key or not 0 <= number < len(readings):
         raise BadCut(_ELSEWHERE)
     return readings[number]
 

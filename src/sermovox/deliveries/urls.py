@@ -18,6 +18,7 @@ urlpatterns = [
     path("files/<int:pk>/", views.check_sheet, name="check-sheet"),
     path("files/<int:pk>/mend/", views.mend, name="mend"),
     path("files/<int:pk>/audio/", views.audio, name="audio"),
+    path("files/<int:pk>/words.<str:kind>", views.words, name="words"),
     path("files/<int:pk>/waveform/", views.waveform, name="waveform"),
     path("files/<int:pk>/download/", views.download, name="download"),
     path("<int:pk>/tags/", views.tags, name="tags"),

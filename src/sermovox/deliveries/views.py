@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable
+from pathlib import Path
 
 from django.conf import settings
 from django.contrib import messages
@@ -20,6 +21,9 @@ from mastering.naming.renaming import new_names, read_map
 from mastering.outlets import reports
 from mastering.outlets.findings import FAIL
 from mastering.tagging.image_types import mime_of
+from sermovox.cutting.spoken import spoken_in
+from sermovox.cutting.texts import TIMED_KINDS
+from sermovox.cutting.views.texts import words_file
 from sermovox.deliveries import archive, check_sheets, manifest, retagging
 from sermovox.deliveries.bundles import Bundle, Current, of_run
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board
@@ -366,6 +370,7 @@ def check_sheet(request, pk: int):
         "hear_from_s": remedy.hear_from_s if remedy else 0,
         "verdict_class": MARKS[file.state],
         "compared": [*compared, ("Finished file", file.figures)],
+        "timed_kinds": () if file.voice else TIMED_KINDS,
         "before": siblings[at - 1] if at else None,
         "after": siblings[at + 1] if at + 1 < len(siblings) else None,
     }
@@ -401,6 +406,22 @@ def _changes_to(file: FinishedFile) -> Changes:
 
 def audio(request, pk: int):
     return send_audio(request, _made_file(request, pk).path)
+
+
+def words(request, pk: int, kind: str):
+    """The words of a finished file at their times in it, as one of the open formats."""
+    file = owned(request, _FILES, pk=pk)
+    try:
+        said = spoken_in(file.delivery.production, file.programme, file.recording, later_s=file.later_s or 0.0)
+    except MasteringError as error:
+        messages.error(request, str(error))
+        return redirect(file)
+    if not said or file.voice:
+        messages.error(
+            request, "The words of this file are not known: nothing it is made of has a text that was found."
+        )
+        return redirect(file)
+    return words_file(request, said, kind, Path(file.name).stem)
 
 
 def waveform(request, pk: int):

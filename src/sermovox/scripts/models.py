@@ -22,12 +22,14 @@ _MOST_STARTS = 3
 
 class Script(models.Model):
     """A text that was given to recordings of a production; never changed, another takes its place. `language` is a tag
-    such as "en"."""
+    such as "en". `timed` are the times of its words where they were brought in, as `mastering.words.kept` writes them.
+    """
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="scripts")
     name = models.CharField(max_length=200, blank=True)
     text = models.TextField()
     language = models.CharField(max_length=20)
+    timed = models.TextField(blank=True)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:

@@ -1,10 +1,13 @@
 """A page has its words: found in the background, cut by, made into sections; every edit of them is one change."""
 
+import json
 import re
 from unittest import skipUnless
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from mastering.editing.pauses import find_pauses
+from mastering.meters.measurement import measure
 from mastering.tests.prompts import RATE_HZ, joined, there
 from mastering.tests.signals import noise
 from sermovox import caches
@@ -181,6 +184,36 @@ class WordsOfAPage(PageTestCase):
         self.assertEqual(self.words()["state"], "waiting")
         self.work()
         self.assertEqual(self.words()["state"], "heard")
+
+    def test_the_words_of_a_finished_file_lie_where_they_are_heard_in_it(self):
+        """As its sound is found by measuring: pauses of the file against the starts of its sentences."""
+        self.do("false-starts")
+        self.client.post(
+            f"/deliveries/start/{self.production.pk}/", {"outlet": "radio-playout", "section": [self.section.pk]}
+        )
+        self.work()
+        file = self.production.deliveries.first().files.get()
+        told = json.loads(self.client.get(f"/deliveries/files/{file.pk}/words.json").content)["segments"]
+        self.assertEqual([each["body"] for each in told], [" ".join(line.split()) for line in self.lines])
+        pauses = find_pauses(measure(file.path).levels.envelope, shortest_s=0.25)
+        for each in told:
+            self.assertLess(min(abs(pauses.ends_s - each["startTime"])), 0.12, each)
+        for kind in ("vtt", "srt", "txt"):
+            self.assertContains(
+                self.client.get(f"/deliveries/files/{file.pk}/words.{kind}?most=42"), "-->" if kind != "txt" else "\t"
+            )
+        self.assertEqual(self.client.get(f"/deliveries/files/{file.pk}/words.doc").status_code, 404)
+
+    def test_what_another_recogniser_heard_is_shown_and_cut_by(self):
+        written = self.client.get(f"{self.address}words.vtt").content
+        self.give(file=SimpleUploadedFile("other.vtt", written))
+        told = self.words()
+        self.assertEqual(told["state"], "heard")
+        self.assertEqual(len(told["readings"]), len(self.take.places))
+        late = b"WEBVTT\n\n09:00:00.000 --> 09:00:01.000\nLate.\n"
+        self.assertContains(self.give(file=SimpleUploadedFile("late.vtt", late)), "beyond the end of the recording")
+        self.do("undo")
+        self.assertEqual(self.own().text.script.text, self.script)
 
     def test_somebody_elses_words_are_not_shown(self):
         self.client.logout()

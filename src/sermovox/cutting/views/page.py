@@ -28,7 +28,7 @@ from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.tasks import look_for_retakes, retakes_path
-from sermovox.cutting.texts import Words, rows_of
+from sermovox.cutting.texts import TIMED_KINDS, Words, rows_of
 from sermovox.cutting.texts import state_of as texts_state
 from sermovox.history.changing import last_change, next_change
 from sermovox.numerals import whole_number, whole_numbers
@@ -200,7 +200,7 @@ def _by_text(found: Page) -> dict:
     left_out = len(sections) - len(read)
     told = f"{len(read)} sections, {shaky} to be heard first, {left_out} not read." if sections else "No section."
     return {
-        "key": own.hearing.key if own.hearing else "",
+        "key": own.key,
         "cuts": sorted(each.span[0] for each in read if each.span),
         "said": words.said(told),
         "sections": [
@@ -318,7 +318,8 @@ def _text_and_words(own: Words, first_s: float) -> dict:
     rows = rows_of(own.heard, until_s=first_s) if own.heard else {}
     script = own.text.script if own.text else None
     language = own.text.language if own.text else tag_of(own.page.production.language)
-    return {"words": texts_state(own) | rows, "script": script, "language": language, "languages": languages().items()}
+    told = {"words": texts_state(own) | rows, "script": script, "timed_kinds": TIMED_KINDS}
+    return told | {"language": language, "languages": languages().items()}
 
 
 def _mark_kinds() -> list[dict]:

@@ -1,18 +1,27 @@
 """The text of a page: given, listened for, and its words."""
 
+from collections.abc import Sequence
+from pathlib import Path
+
 from django.contrib import messages
 from django.db import transaction
-from django.http import HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect
+from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
+from mastering.words.timed import WRITERS, Said, as_rows, in_cues
 from sermovox.cutting import wordcuts
 from sermovox.cutting.models import Page
 from sermovox.cutting.texts import Words, levels_of, rows_of, state_of
 from sermovox.cutting.views.page import RECORDINGS, said
+from sermovox.numerals import whole_number
 from sermovox.scripts.models import Hearing
 from sermovox.ui.owned import owned
+
+_TYPES = {"vtt": "text/vtt", "srt": "application/x-subrip", "json": "application/json", "txt": "text/plain"}
+_FEWEST_LETTERS = 10
 
 
 @said
@@ -26,6 +35,22 @@ def words(request, pk: int):
     if found.heard:
         told |= rows_of(found.heard) | {"levels": levels_of(found.page, found.heard)}
     return JsonResponse(told)
+
+
+def take_out(request, pk: int, kind: str):
+    """The words of what remains of a recording, at their times in it, as one of the open formats; `most` parts them by
+    so many characters.
+    """
+    recording = owned(request, RECORDINGS, pk=pk)
+    try:
+        found = Words(Page.of(recording))
+        sentences = [
+            [Said(start_s, end_s, text) for text, start_s, end_s in each["words"]] for each in found.sentences()
+        ]
+    except MasteringError as error:
+        messages.error(request, str(error))
+        return redirect("cutting:page", pk)
+    return words_file(request, sentences, kind, Path(recording.name).stem)
 
 
 @require_POST
@@ -65,3 +90,15 @@ def give(request, pk: int):
     except MasteringError as error:
         messages.error(request, str(error))
     return redirect("cutting:page", pk)
+
+
+def words_file(request, sentences: Sequence[Sequence[Said]], kind: str, name: str) -> HttpResponse:
+    """Words as a file to take away: WebVTT, SRT, a transcript as JSON, or labels."""
+    if kind not in _TYPES:
+        raise Http404
+    most = whole_number(request.GET.get("most"))
+    cues = in_cues(sentences, max(_FEWEST_LETTERS, most) if most else None)
+    written = as_rows([((cue.start_s, cue.end_s), cue.text) for cue in cues]) if kind == "txt" else WRITERS[kind](cues)
+    response = HttpResponse(written, content_type=f"{_TYPES[kind]}; charset=utf-8")
+    response["Content-Disposition"] = content_disposition_header(True, f"{name}.{kind}")
+    return response
