@@ -1,6 +1,7 @@
 """The words of what sounds: of a section as it is put together, or of a finished file as it was."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from mastering.editing.assembly import Stretch
 from mastering.editing.pieces import Piece, from_list
@@ -13,6 +14,16 @@ from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
 
 
+class Placed(NamedTuple):
+    """A word as it is heard: from when to when, seconds, and where in which recording it was spoken."""
+
+    start_s: float
+    end_s: float
+    text: str
+    recording: str
+    at_s: float
+
+
 class Spoken:
     """The words of a production's recordings, read once."""
 
@@ -21,35 +32,41 @@ class Spoken:
         self._assembly = Assembly(production)
         self._words: dict[str, Words | None] = {}
 
-    def of(self, pieces: Sequence[Piece]) -> list[list[Said]]:
+    def of(self, pieces: Sequence[Piece]) -> list[list[Placed]]:
         """What is said in pieces that sound one after the other, sentence by sentence, word by word, at the times when
         it is heard. Raises BadCut or UnreadableRecording.
         """
-        found: list[list[Said]] = []
+        found: list[list[Placed]] = []
         last: tuple[str, int] | None = None
         for piece, at_s in zip(pieces, self._assembly.starts_s(pieces), strict=False):
             words = self._of(piece.span.recording) if piece.tone_samples is None else None
             if words is None or words.heard is None:
                 continue
-            rate_hz = words.page.sample_rate_hz
-            start_s, end_s = piece.span.start_sample / rate_hz, piece.span.end_sample / rate_hz
-            for number, reading in enumerate(words.heard.readings):
-                if reading.end_s <= start_s or reading.start_s >= end_s:
-                    continue
-                texts = word_texts(words.heard.lines[reading.line])
-                own = []
-                for word in reading.words:
-                    if start_s <= (word.start_s + word.end_s) / 2 < end_s:
-                        edges = [at_s + min(max(edge, start_s), end_s) - start_s
-                                 for edge in (word.start_s, word.end_s)]  # fmt: skip
-                        own.append(Said(edges[0], edges[1], texts[word.word]))
+            for number, own in self._words_of(piece, at_s, words):
                 # A sentence that was cut into goes on.
-                if own and last == (piece.span.recording, number):
+                if last == (piece.span.recording, number):
                     found[-1] += own
-                elif own:
+                else:
                     found.append(own)
-                last = (piece.span.recording, number) if own else last
+                last = piece.span.recording, number
         return found
+
+    def _words_of(self, piece: Piece, at_s: float, words: Words) -> Iterator[tuple[int, list[Placed]]]:
+        """Of each reading that a piece has words of its number, and these."""
+        heard, rate_hz = words.certainly_heard, words.page.sample_rate_hz
+        start_s, end_s = piece.span.start_sample / rate_hz, piece.span.end_sample / rate_hz
+        for number, reading in enumerate(heard.readings):
+            if reading.end_s <= start_s or reading.start_s >= end_s:
+                continue
+            texts = word_texts(heard.lines[reading.line])
+            own = []
+            for word in reading.words:
+                if start_s <= (word.start_s + word.end_s) / 2 < end_s:
+                    first, last = (min(max(edge, start_s), end_s) - start_s for edge in (word.start_s, word.end_s))
+                    text = texts[word.word]
+                    own.append(Placed(at_s + first, at_s + last, text, piece.span.recording, word.start_s))
+            if own:
+                yield number, own
 
     def pieces_of(self, stretches) -> tuple[Piece, ...]:
         """The pieces of a section. Raises BadCut or UnreadableRecording."""

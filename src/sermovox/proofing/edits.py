@@ -1,13 +1,12 @@
 """What can be done on a proof sheet: each is one change of its page, among all that can be done to it."""
 
 from mastering.editing.pieces import BadCut
-from mastering.words.lines import word_texts
 from sermovox.cutting.edits import commands, number_value
 from sermovox.cutting.edits import do as do
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import clock_of
 from sermovox.cutting.wordcuts import strike_said
-from sermovox.proofing.sheet import FINE, NOTED, OPEN, STRUCK, WANTED, Row, Sheet
+from sermovox.proofing.sheet import FINE, NOTED, OPEN, STRUCK, WANTED, Row, Sheet, word_at
 
 _MOST_NOTED = 5000
 _LONGEST_NOTE = 500
@@ -20,7 +19,7 @@ def _settle(page: Page, values: dict) -> str:
     sheet, wanted = Sheet(page), str(values.get("as", ""))
     row = _row(sheet, values)
     if wanted == OPEN:
-        page.set_proof({row.key: row.kept(OPEN) if row.is_noted else None})
+        page.set_proof({row.key: row.kept(OPEN) if row.key[:1] == "n" else None})
         return f"Open again: what was {row.told}"
     if wanted == FINE:
         page.set_proof({row.key: row.kept(FINE)})
@@ -46,7 +45,7 @@ def _note_word(page: Page, values: dict) -> str:
     if len(page.proof) >= _MOST_NOTED:
         raise BadCut(f"A page takes {_MOST_NOTED} notes at most.")
     free = 1 + max((int(key[1:]) for key in page.proof if key[:1] == "n" and key[1:].isdecimal()), default=0)
-    row = {"kind": kind, "start_s": at_s, "end_s": at_s, "note": _note(values), "as": OPEN} | _word_at(page, at_s)
+    row = {"kind": kind, "start_s": at_s, "end_s": at_s, "note": _note(values), "as": OPEN} | word_at(page, at_s)
     page.set_proof({f"n{free}": row})
     where = f" at “{row['word']}”" if "word" in row else ""
     return f"Note {NOTED[kind]}{where}, {clock_of(page, round(at_s * page.sample_rate_hz))}"
@@ -55,33 +54,10 @@ def _note_word(page: Page, values: dict) -> str:
 @commands("unnote")
 def _unnote(page: Page, values: dict) -> str:
     row = _row(Sheet(page), values)
-    if not row.is_noted:
+    if row.key[:1] != "n":
         raise BadCut(_GONE)
     page.set_proof({row.key: None})
     return "Take a note away"
-
-
-def _word_at(page: Page, at_s: float) -> dict:
-    """The word that was being said, or the last one before, with its sentence; nothing where there are no words."""
-    sheet = Sheet(page)
-    if sheet.words.heard is None:
-        return {}
-    before = [reading for reading in sheet.words.heard.readings if reading.start_s <= at_s]
-    if not before:
-        return {}
-    reading = before[-1]
-    word = [word for word in reading.words if word.start_s <= at_s][-1]
-    lines, line = sheet.words.heard.lines, reading.line
-    return {
-        "line": line,
-        "word": word_texts(lines[line])[word.word],
-        "word_number": word.word,
-        "start_s": word.start_s,
-        "end_s": word.end_s,
-        "sentence": lines[line],
-        "before": lines[line - 1] if line else "",
-        "after": lines[line + 1] if line + 1 < len(lines) else "",
-    }
 
 
 def _row(sheet: Sheet, values: dict) -> Row:

@@ -13,9 +13,11 @@ from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.texts import Words, gone
 from sermovox.productions.models import Section
+from sermovox.proofing.models import Remark
 
 OPEN, FINE, WANTED, STRUCK, PUT_IN = "", "fine", "pickup", "struck", "put in"
 MISREAD, NOISE, PACE, PRONUNCIATION, OTHER = "misread", "noise", "pace", "pronunciation", "other"
+REMARK = "remark"
 NOTED = {
     MISREAD: "misread",
     NOISE: "a noise",
@@ -34,7 +36,7 @@ _TOLD = {
     proof.ELSEWHERE: "read in another order",
 }
 _STRIKES = (proof.AGAIN, proof.BROKEN_OFF, proof.OUTSIDE)
-_PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED)
+_PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED, REMARK)
 _AROUND_S = 1.0
 
 
@@ -63,11 +65,11 @@ class Row:
         """What it is, in words."""
         if self.kind == proof.HESITATION:
             return f"nothing said for {self.end_s - self.start_s:.1f} s"
-        return _TOLD.get(self.kind) or NOTED[self.kind]
+        return _TOLD.get(self.kind) or NOTED.get(self.kind, "remarked")
 
     @property
     def is_noted(self) -> bool:
-        """Whether a listener noted it."""
+        """Whether a listener noted it, and can take that away."""
         return self.kind in NOTED
 
     @property
@@ -99,6 +101,8 @@ class Sheet:
     def rows(self, section: Section | None = None) -> list[Row]:
         """All of it in the order of the recording, or what of it belongs to one section."""
         found = {row.key: row for row in self._found()} if self.words.heard else {}
+        for row in self._remarks():
+            found[row.key] = row
         for key, kept in self.page.proof.items():
             if key not in found:
                 found[key] = _row_of(key, kept)
@@ -135,6 +139,13 @@ class Sheet:
                 parts=_parts(heard, finding),
             )
 
+    def _remarks(self) -> Iterator[Row]:
+        """What others have to say, by the links they were given."""
+        for remark in Remark.objects.filter(shared__page=self.page).select_related("shared"):
+            key = f"g{remark.pk}"
+            kept = {"note": f"{remark.called}: {remark.text}"} | remark.place | self.page.proof.get(key, {})
+            yield _row_of(key, kept | {"kind": REMARK})
+
     def _sentence(self, line: int | None) -> str:
         lines = self.words.certainly_heard.lines
         return lines[line] if line is not None and 0 <= line < len(lines) else ""
@@ -155,6 +166,29 @@ class Sheet:
         return any(start_s <= row.start_s < end_s for start_s, end_s in spans)
 
 
+def word_at(page: Page, at_s: float) -> dict[str, Any]:
+    """The word that was being said at a time, or the last one before, with its sentence; nothing where there are none.
+    As a row is kept.
+    """
+    heard = Words(page).heard
+    before = [reading for reading in heard.readings if reading.start_s <= at_s] if heard else []
+    if heard is None or not before:
+        return {}
+    reading = before[-1]
+    word = [word for word in reading.words if word.start_s <= at_s][-1]
+    lines, line = heard.lines, reading.line
+    return {
+        "line": line,
+        "word": word_texts(lines[line])[word.word],
+        "word_number": word.word,
+        "start_s": word.start_s,
+        "end_s": word.end_s,
+        "sentence": lines[line],
+        "before": lines[line - 1] if line else "",
+        "after": lines[line + 1] if line + 1 < len(lines) else "",
+    }
+
+
 def counted_reading(heard: HeardScript, line: int) -> Reading | None:
     """The reading of a line that counts."""
     return proof.readings_that_count(heard)[line] if 0 <= line < len(heard.lines) else None
@@ -162,7 +196,7 @@ def counted_reading(heard: HeardScript, line: int) -> Reading | None:
 
 def _row_of(key: str, kept: dict[str, Any]) -> Row:
     names = ("kind", "line", "start_s", "end_s", "sentence", "before", "after", "note")
-    facts = {"line": None} | {name: kept[name] for name in names if name in kept}
+    facts = {"line": None, "start_s": 0.0, "end_s": 0.0} | {name: kept[name] for name in names if name in kept}
     texts = word_texts(kept.get("sentence", "")) if "word_number" in kept else []
     parts = [(text, at == kept["word_number"]) for at, text in enumerate(texts)]
     return Row(key, settled=kept.get("as", OPEN), parts=parts, word_number=kept.get("word_number"), **facts)

@@ -19,6 +19,8 @@ from sermovox.numerals import whole_number
 from sermovox.productions.models import Production, Section
 from sermovox.proofing import edits
 from sermovox.proofing import printed as paper
+from sermovox.proofing.listening import heard_sentences
+from sermovox.proofing.models import Shared
 from sermovox.proofing.pickups import give_sentences, pickups_of, placed, put_in
 from sermovox.proofing.sheet import WANTED, Sheet
 from sermovox.recordings.models import Recording
@@ -84,7 +86,9 @@ def listening(request, pk: int):
         found.words.queue()
         section = _section(request, found.page)
         state = state_of(found.words)
-        context |= {"state": state, "section": section, "sentences": _sentences(found, section)}
+        context |= {"state": state, "section": section}
+        if found.words.heard is not None:
+            context["sentences"] = heard_sentences(found.page, _spans(found, section))
         context["noted_words"] = [row.start_s for row in found.rows(section) if row.is_noted]
     except MasteringError as error:
         context["wrong"] = str(error)
@@ -167,6 +171,7 @@ def _shown(request, page: Page) -> dict:
         "wanted": sum(row.settled == WANTED for row in every),
         "section": section,
         "sections": [each for each, _, _ in sections_on(page)],
+        "links": [link for link in Shared.objects.filter(page=page) if link.works],
         "undoable": last_change(page.production),
         "rate_hz": page.sample_rate_hz,
         "words": found.words,
@@ -182,21 +187,11 @@ def _section(request, page: Page) -> Section | None:
     return page.production.sections.with_pieces().filter(pk=key).first() if key else None
 
 
-def _sentences(found: Sheet, section: Section | None) -> list[dict]:
-    """Each reading with its words and their times, seconds, in the order of the recording."""
-    heard = found.words.heard
-    if heard is None:
-        return []
-    spans = None
-    if section:
-        rate_hz, key = found.page.sample_rate_hz, str(found.page.recording_id)
-        mine = [stretch for stretch in section.stretches() if stretch.recording == key]
-        spans = [(stretch.start_sample / rate_hz, stretch.end_sample / rate_hz) for stretch in mine]
-    return [
-        each
-        for each in found.words.sentences()
-        if spans is None or any(start <= each["start_s"] < end for start, end in spans)
-    ]
+def _spans(found: Sheet, section: Section | None) -> list[tuple[int, int]]:
+    """The stretches of a section on this page; none for the whole of it."""
+    key = str(found.page.recording_id)
+    mine = [stretch for stretch in section.stretches() if stretch.recording == key] if section else []
+    return [(stretch.start_sample, stretch.end_sample) for stretch in mine]
 
 
 def _file(data: str | bytes, kind: str, name: str) -> HttpResponse:

@@ -5,8 +5,10 @@ import sys
 from pathlib import Path
 
 from mastering.words.hearing import HeardScript
+from mastering.words.lines import word_texts
 from mastering.words.proof import proof, readings_that_count
-from mastering.words.timed import WRITERS, Said, as_rows
+from mastering.words.readings import Reading
+from mastering.words.timed import WRITERS, Said, as_rows, in_cues
 from sermovox.terminal.script import followed, takes_language, takes_script
 
 
@@ -21,6 +23,12 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
         default="labels",
         help="subtitles, a transcript, a row for each line, or what was read (default: %(default)s)",
     )
+    command.add_argument(
+        "--most",
+        type=int,
+        metavar="CHARACTERS",
+        help="subtitles of so many characters at most, not sentence by sentence",
+    )
 
 
 def run(options) -> int:
@@ -32,10 +40,14 @@ def run(options) -> int:
     elif options.kind == "proof":
         sys.stdout.write(_proof(heard))
     else:
-        counted = filter(None, readings_that_count(heard))
-        said = [Said(reading.start_s, reading.end_s, heard.lines[reading.line]) for reading in counted]
-        sys.stdout.write(WRITERS[options.kind](sorted(said)))
+        said = [_words(heard, reading) for reading in readings_that_count(heard) if reading]
+        sys.stdout.write(WRITERS[options.kind](in_cues(sorted(said), options.most)))
     return 0
+
+
+def _words(heard: HeardScript, reading: Reading) -> list[Said]:
+    texts = word_texts(heard.lines[reading.line])
+    return [Said(word.start_s, word.end_s, texts[word.word]) for word in reading.words]
 
 
 def _proof(heard: HeardScript) -> str:

@@ -6,11 +6,13 @@ from unittest import skipUnless
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
 from django.utils.html import escape
 
 from mastering.tests.prompts import RATE_HZ, over_noise, there, unlike
 from sermovox.cutting.models import Page
 from sermovox.cutting.tests.test_page import PageTestCase
+from sermovox.proofing.models import MOST_REMARKS, Remark, Shared
 from sermovox.proofing.pickups import pickups_of
 from sermovox.proofing.sheet import Sheet
 
@@ -205,3 +207,63 @@ class ProofSheet(PageTestCase):
         self.client.get(f"{self.address}words/")
         self.work()
         self.assertNotIn("missing", self.kinds())
+
+    def share(self, **values):
+        self.client.post(f"{self.sheet}share/", {"whom": "Odile Marchand", "days": "7"} | values)
+        shared = Shared.objects.get()
+        return shared, f"/proof/read/{shared.key}/"
+
+    def test_somebody_with_a_link_reads_hears_and_remarks_at_a_word(self):
+        shared, address = self.share()
+        self.settle(self.row("broken off"), "struck")
+        guest = Client()
+        page = guest.get(address)
+        self.assertEqual((page.status_code, page["X-Robots-Tag"]), (200, "noindex, nofollow"))
+        sentences = page.context["sentences"]
+        # What was struck out is neither read nor heard: the words after it come so much earlier.
+        self.assertEqual(len(sentences), 7)
+        word, at_s, heard_s = sentences[4][0]
+        self.assertAlmostEqual(at_s, self.starts_s[5], delta=0.1)
+        gone_s = self.starts_s[5] - self.starts_s[4]
+        self.assertAlmostEqual(at_s - heard_s, gone_s, delta=0.2)
+        sound = guest.get(f"{address}listen.wav?start=0&end={self.recording.frames}")
+        self.assertEqual(sound["Content-Type"], "audio/wav")
+        said = guest.post(f"{address}remark/", {"at_s": str(at_s), "text": "A longer pause here.", "called": "Odile"})
+        self.assertEqual(said.json()["said"], "Your remark is there.")
+        row = self.row("remark")
+        self.assertEqual((row.note, row.sentence), ("Odile: A longer pause here.", self.prompts[5].text))
+        self.assertEqual([text for text, meant in row.parts if meant], [word])
+        self.assertContains(self.settle(row, "pickup"), "is to be read again")
+        self.assertEqual([each.row.note for each in pickups_of(self.production)], ["Odile: A longer pause here."])
+        self.client.post(f"{self.sheet}do/", {"op": "undo"})
+        self.assertEqual(self.row("remark").settled, "")
+
+    def test_a_link_opens_nothing_else_and_ends(self):
+        shared, address = self.share()
+        guest = Client()
+        for other in (self.sheet, f"{self.sheet}do/", f"{self.address}words/", "/proof/read/wrong/"):
+            self.assertIn(guest.get(other).status_code, (302, 404, 405), other)
+        for values, told in (
+            ({"text": "Here."}, "Choose the word"),
+            ({"at_s": "1"}, "Write what"),
+            ({"at_s": "nan", "text": "Here."}, "outside the recording"),
+            ({"at_s": "1e9", "text": "Here."}, "outside the recording"),
+        ):
+            answer = guest.post(f"{address}remark/", values)
+            self.assertEqual(answer.status_code, 400)
+            self.assertIn(told, answer.json()["said"])
+        self.client.post(f"{self.sheet}share/{shared.pk}/end/")
+        self.assertEqual(guest.get(address).status_code, 410)
+        self.assertContains(guest.get(address), "This link ended", status_code=410)
+        self.assertEqual(guest.get(f"{address}listen.wav?start=0&end=100").status_code, 400)
+        ended = guest.post(f"{address}remark/", {"at_s": "1", "text": "Still here."})
+        self.assertIn("This link has ended", ended.json()["said"])
+        self.assertEqual(Remark.objects.count(), 0)
+
+    def test_a_link_takes_so_many_remarks_and_no_more(self):
+        shared, address = self.share()
+        Remark.objects.bulk_create(Remark(shared=shared, called="x", text="y") for _ in range(MOST_REMARKS))
+        answer = Client().post(f"{address}remark/", {"at_s": "1", "text": "One more."})
+        self.assertIn("as many as it takes", answer.json()["said"])
+        # What has no place and no sentence is shown all the same.
+        self.assertEqual(self.client.get(self.sheet).status_code, 200)

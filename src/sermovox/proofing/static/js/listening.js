@@ -1,4 +1,4 @@
-// The text followed while it is heard; a key notes something at the word just heard.
+// The text followed while what remains is heard; something can be noted at the word just heard.
 
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
@@ -6,62 +6,62 @@ import { word } from "./words.js";
 const LATE_S = 0.35; // so long a hand takes
 const SPEEDS = [0.75, 1, 1.25, 1.5, 1.75, 2];
 const MOST_S = 1200; // one answer goes no further
+const AGAIN_S = 1.5;
 const root = document.querySelector("#listening");
 const text = document.querySelector("#reading-text");
 const rate = Number(root.dataset.rate), frames = Number(root.dataset.frames);
-const sentences = JSON.parse(document.querySelector("#sentences").textContent);
 const noted = new Set(JSON.parse(document.querySelector("#noted").textContent).map((at) => Math.round(at * 1000)));
-const end = sentences.at(-1).end_s + 1;
-const words = []; // { start, end, element, sentence }
+const words = []; // { at, heard, element, sentence }: where in the recording, and when what remains is heard, seconds
+const firsts = []; // the first word of each sentence
 const audio = new Audio();
 audio.preservesPitch = true;
-let begun = 0; // where what is played begins, seconds
-let now = null;
+let begun = 0; // when the first sound of what is played is heard, seconds
+let now = null; // the word that is heard
 let speed = 1;
 
-sentences.forEach((sentence, number) => {
+JSON.parse(document.querySelector("#sentences").textContent).forEach((sentence, number) => {
   const paragraph = document.createElement("p");
-  for (const [said, start, stop] of sentence.words) {
+  firsts.push(words.length);
+  for (const [said, at, heard] of sentence) {
     const element = document.createElement("span");
     element.textContent = said;
-    element.classList.toggle("noted", noted.has(Math.round(start * 1000)));
-    words.push({ start, end: stop, element, sentence: number });
-    element.dataset.word = words.length - 1;
+    element.classList.toggle("noted", noted.has(Math.round(at * 1000)));
+    element.dataset.word = words.length;
+    words.push({ at, heard, element, sentence: number });
     paragraph.append(element, " ");
   }
   text.append(paragraph);
 });
 
-const clock = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
+const clock = (seconds) => {
+  const whole = Math.floor(seconds), rest = `${Math.floor((whole % 3600) / 60)}:${String(whole % 60).padStart(2, "0")}`;
+  return whole >= 3600 ? `${Math.floor(whole / 3600)}:${rest.padStart(5, "0")}` : rest;
+};
 const heardAt = () => begun + audio.currentTime;
-const wordAt = (seconds) => words.findLast((each) => each.start <= seconds) ?? words[0];
+const wordAt = (heard) => words.findLast((each) => each.heard <= heard + 0.01) ?? words[0];
+const say = (said) => { document.querySelector("#noted-said").textContent = said; };
 
-function play(from) {
-  begun = Math.max(0, from);
-  const until = Math.min(frames / rate, end, begun + MOST_S);
-  audio.src = `${root.dataset.listen}?mode=recorded&start=${Math.round(begun * rate)}&end=${Math.round(until * rate)}`;
+function show(spoken) {
+  if (spoken === now) return;
+  now?.element.classList.remove("now");
+  now = spoken;
+  now.element.classList.add("now");
+  const box = now.element.getBoundingClientRect();
+  if (box.bottom > innerHeight * 0.65 || box.top < 80) now.element.scrollIntoView({ block: "center" });
+}
+
+function play(spoken) {
+  begun = spoken.heard;
+  show(spoken);
+  audio.src = `${root.dataset.listen}${root.dataset.listen.includes("?") ? "&" : "?"}start=${Math.round(spoken.at * rate)}&end=${frames}`;
   audio.playbackRate = audio.defaultPlaybackRate = speed;
   audio.play().catch(() => {});
 }
 
-let at = sentences[0].start_s; // where it goes on
-
-function stop() {
-  at = heardAt();
-  audio.pause();
-}
-
 function follow() {
   if (audio.paused) return;
-  const heard = wordAt(heardAt());
   document.querySelector("#where").textContent = clock(heardAt());
-  if (heard !== now) {
-    now?.element.classList.remove("now");
-    now = heard;
-    now.element.classList.add("now");
-    const box = now.element.getBoundingClientRect();
-    if (box.bottom > innerHeight * 0.65 || box.top < 80) now.element.scrollIntoView({ block: "center" });
-  }
+  show(wordAt(heardAt()));
   requestAnimationFrame(follow);
 }
 
@@ -70,43 +70,61 @@ function showSpeed() {
   document.querySelector("#speed").textContent = `${speed}×`;
 }
 
-async function send(values) {
-  const body = new URLSearchParams(values);
+async function post(address, values) {
   const headers = JSON.parse(document.body.getAttribute("hx-headers"));
+  return fetch(address, { method: "POST", body: new URLSearchParams(values), headers });
+}
+
+const UNANSWERED = word("The server did not answer. Nothing was changed; try once more.");
+
+// One edit of the sheet; resolves to whether it was done.
+async function send(values) {
   try {
-    const answer = await fetch(root.dataset.do, { method: "POST", body, headers });
-    const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-    const said = page.querySelector("#proof-said");
-    document.querySelector("#noted-said").textContent = answer.ok && said ? said.textContent : word("The server did not answer. Nothing was changed; try once more.");
-    return answer.ok && !said?.classList.contains("problem");
+    const answer = await post(root.dataset.do, values);
+    const said = new DOMParser().parseFromString(await answer.text(), "text/html").querySelector("#proof-said");
+    say(answer.ok && said ? said.textContent : UNANSWERED);
+    return answer.ok && Boolean(said) && !said.classList.contains("problem");
   } catch {
-    document.querySelector("#noted-said").textContent = word("The server did not answer. Nothing was changed; try once more.");
+    say(UNANSWERED);
     return false;
   }
 }
 
+const meant = () => (audio.paused ? now ?? words[0] : wordAt(Math.max(begun, heardAt() - LATE_S * speed)));
+const last = []; // the words that were noted, so that undo takes their lines away
+
 async function note(kind) {
-  const when = audio.paused ? at : Math.max(begun, heardAt() - LATE_S * speed);
-  const meant = wordAt(when), field = document.querySelector("#note");
-  if (await send({ op: "note", kind, at_s: when.toFixed(3), note: field.value })) {
-    meant.element.classList.add("noted");
-    last.push(meant);
+  const spoken = meant(), field = document.querySelector("#note");
+  if (await send({ op: "note", kind, at_s: spoken.at.toFixed(3), note: field.value })) {
+    spoken.element.classList.add("noted");
+    last.push(spoken);
     field.value = "";
   }
 }
 
-const last = []; // the words that were noted, so that undo takes their lines away
+async function remark() {
+  const spoken = meant(), field = document.querySelector("#note");
+  try {
+    const answer = await post(root.dataset.remark, { at_s: spoken.at.toFixed(3), text: field.value, called: document.querySelector("#called").value });
+    say((await answer.json()).said);
+    if (!answer.ok) return;
+    spoken.element.classList.add("noted");
+    field.value = "";
+  } catch {
+    say(UNANSWERED);
+  }
+}
+
 const faster = (by) => {
   speed = SPEEDS[Math.min(SPEEDS.length - 1, Math.max(0, SPEEDS.indexOf(speed) + by))];
   showSpeed();
 };
 const doers = {
-  play: () => (audio.paused ? play(at) : stop()),
+  play: () => (audio.paused ? play(now ?? words[0]) : audio.pause()),
   back: () => {
-    const here = wordAt(audio.paused ? at : heardAt());
-    const into = (audio.paused ? at : heardAt()) - sentences[here.sentence].start_s;
-    const to = sentences[Math.max(0, here.sentence - (into < 1.5 ? 1 : 0))].start_s;
-    play(to);
+    const here = now ?? words[0], first = words[firsts[here.sentence]];
+    const into = audio.paused ? here.heard - first.heard : heardAt() - first.heard;
+    play(into < AGAIN_S ? words[firsts[Math.max(0, here.sentence - 1)]] : first);
   },
   slower: () => faster(-1),
   faster: () => faster(1),
@@ -115,19 +133,24 @@ const doers = {
 
 root.addEventListener("click", (event) => {
   const spoken = event.target.closest("[data-word]");
-  if (spoken) return play(words[Number(spoken.dataset.word)].start);
+  if (spoken) return play(words[Number(spoken.dataset.word)]);
   const button = event.target.closest("button");
   if (button?.dataset.note) note(button.dataset.note);
-  else if (button) doers[button.dataset.act]();
+  else if (button?.dataset.act) doers[button.dataset.act]();
 });
+document.querySelector("#remark")?.addEventListener("submit", (event) => {
+  event.preventDefault();
+  remark();
+});
+document.querySelector("#note").addEventListener("focus", () => { if (root.dataset.remark) audio.pause(); });
 audio.addEventListener("playing", () => requestAnimationFrame(follow));
 for (const name of ["play", "pause"]) {
   audio.addEventListener(name, () => { document.querySelector("[data-act=play]").firstChild.textContent = `${audio.paused ? word("Play") : word("Stop")} `; });
 }
 audio.addEventListener("ended", () => {
-  at = heardAt();
-  if (at < end - 1.5 && at < frames / rate - 1) play(at);
+  const next = words[words.indexOf(now) + 1];
+  if (next && audio.currentTime > MOST_S - 2) play(next);
 });
 audio.addEventListener("error", async () => {
-  if (audio.src) document.querySelector("#noted-said").textContent = await whyUnheard(audio, word("The sound could not be made. Try once more."));
+  if (audio.src) say(await whyUnheard(audio, word("The sound could not be made. Try once more.")));
 });
