@@ -15,9 +15,9 @@ from sermovox.bench.tools import ROUNDS, Visitor, application, line, quiet, send
 
 _PORT = 8497
 _CUTS = 300
-_CHROMIUM = "/usr/bin/chromium"
-_ARGUMENTS = ["--no-sandbox", "--disable-background-networking", "--autoplay-policy=no-user-gesture-required"]
-_SCROLLED = """async () => {
+CHROMIUM = "/usr/bin/chromium"
+ARGUMENTS = ["--no-sandbox", "--disable-background-networking", "--autoplay-policy=no-user-gesture-required"]
+SCROLLED = """async () => {
   const scroller = document.querySelector("#scroller");
   const gaps = [];
   let last = performance.now();
@@ -40,7 +40,7 @@ def tables() -> None:
         long, short = speech_recording(folder, 180, "long.wav"), speech_recording(folder, 10, "short.wav")
         with application(folder / "data", _PORT) as visitor:
             quiet(visitor)
-            keys = [_brought_in(visitor, path) for path in (long, short)]
+            keys = [brought_in(visitor, path) for path in (long, short)]
             _edits(visitor, keys[0])
             _in_chromium(visitor, *keys)
 
@@ -55,7 +55,8 @@ def _pauses(folder: Path) -> None:
     line("looking for retakes in 1 hour", f"{statistics.median(taken):.1f} s", "", "at most 4 s")
 
 
-def _brought_in(visitor: Visitor, path: Path) -> int:
+def brought_in(visitor: Visitor, path: Path) -> int:
+    """Bring a recording in and wait until its page is there; its key."""
     key = int(send_file(visitor, path))
     while visitor.send("GET", f"/recordings/{key}/waveform/", None).status != 200:
         time.sleep(0.2)
@@ -86,13 +87,13 @@ def _done(visitor: Visitor, key: int, values: dict) -> float:
 
 def _in_chromium(visitor: Visitor, long: int, short: int) -> None:
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
+        browser = driver.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         shown = [_shown(browser, visitor, long) for _ in range(5)]
         line("3 hours: from the address to the first lines", f"{statistics.median(shown):.0f} ms", "", "under 1000 ms")
         for per_line, words in ((0, "5 s"), (5, "30 s"), (8, "2 min")):
-            page = _page(browser, visitor, long, per_line)
+            page = opened(browser, visitor, long, per_line)
             page.wait_for_timeout(1500)
-            gaps = page.evaluate(_SCROLLED)[5:]
+            gaps = page.evaluate(SCROLLED)[5:]
             slow = statistics.quantiles(gaps, n=20)[-1]
             line(
                 f"3 hours with {_CUTS} marks, scrolled at {words} to a line: frames a second, 95th frame in 100",
@@ -108,9 +109,11 @@ def _in_chromium(visitor: Visitor, long: int, short: int) -> None:
         browser.close()
 
 
-def _page(browser, visitor: Visitor, key: int, per_line: int):
+def opened(browser, visitor: Visitor, key: int, per_line: int):
+    """The page of a recording in a browser of its own, once its first lines are shown."""
     context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=visitor.address)
-    context.add_cookies([{"name": "sermovox-lines", "value": str(per_line), "url": visitor.address}])
+    names = ("sermovox-lines", "sermovox-lines-words")
+    context.add_cookies([{"name": name, "value": str(per_line), "url": visitor.address} for name in names])
     page = context.new_page()
     page.goto(f"/cutting/{key}/")
     page.wait_for_selector("#page[data-shown-in-ms]")
@@ -118,15 +121,15 @@ def _page(browser, visitor: Visitor, key: int, per_line: int):
 
 
 def _shown(browser, visitor: Visitor, key: int) -> int:
-    page = _page(browser, visitor, key, 5)
+    page = opened(browser, visitor, key, 5)
     found = int(page.get_attribute("#page", "data-shown-in-ms"))
     page.context.close()
     return found
 
 
 def _heap_mb(browser, visitor: Visitor, key: int) -> float:
-    page = _page(browser, visitor, key, 0)
-    page.evaluate(_SCROLLED)
+    page = opened(browser, visitor, key, 0)
+    page.evaluate(SCROLLED)
     tools = page.context.new_cdp_session(page)
     tools.send("HeapProfiler.collectGarbage")
     used = tools.send("Runtime.getHeapUsage")
@@ -135,7 +138,7 @@ def _heap_mb(browser, visitor: Visitor, key: int) -> float:
 
 
 def _begun(browser, visitor: Visitor, key: int) -> int:
-    page = _page(browser, visitor, key, 5)
+    page = opened(browser, visitor, key, 5)
     for _ in range(40):
         page.keyboard.press("ArrowDown")
     page.keyboard.press("Space")

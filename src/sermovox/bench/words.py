@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from mastering.meters.measurement import Measurement, measure
-from mastering.tests.prompts import LANGUAGES, Take, joined, prompts
+from mastering.tests.prompts import LANGUAGES, RATE_HZ, Take, joined, prompts
 from mastering.words.hearing import HeardScript, hear
 from mastering.words.proof import OUTSIDE, proof, readings_that_count
 from sermovox.bench.tools import line, timed
@@ -90,16 +90,22 @@ def _named(heard: list[tuple[Take, HeardScript]]) -> str:
 def _apart(minutes: int) -> tuple[float, float]:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        pool, random = prompts("en"), np.random.default_rng(5)
-        parts, lines, seconds = [], [], 0.0
-        while seconds < minutes * 60:
-            prompt = pool[random.integers(len(pool))]
-            parts += [np.zeros(int(random.uniform(0.3, 1.2) * 8000), np.float32), prompt.samples]
-            lines.append(prompt.text)
-            seconds += (len(parts[-1]) + len(parts[-2])) / 8000
-        Take(np.concatenate(parts), lines, []).write(folder / "take.wav")
+        lines = long_take(folder / "take.wav", minutes)
         measure(folder / "take.wav").save(folder / "measured.npz")
         (folder / "lines.json").write_text(json.dumps(lines))
         command = [sys.executable, "-m", "sermovox.bench", "--words-of", name]
         told = subprocess.run(command, stdout=subprocess.PIPE, check=True).stdout
         return tuple(json.loads(told))
+
+
+def long_take(path: Path, minutes: int) -> list[str]:
+    """Write prompts one after the other for so long; returns their texts."""
+    pool, random = prompts("en"), np.random.default_rng(5)
+    parts, lines, seconds = [], [], 0.0
+    while seconds < minutes * 60:
+        prompt = pool[random.integers(len(pool))]
+        parts += [np.zeros(int(random.uniform(0.3, 1.2) * RATE_HZ), np.float32), prompt.samples]
+        lines.append(prompt.text)
+        seconds += (len(parts[-1]) + len(parts[-2])) / RATE_HZ
+    Take(np.concatenate(parts), lines, []).write(path)
+    return lines

@@ -48,7 +48,7 @@ def _note_word(page: Page, values: dict) -> str:
     row = {"kind": kind, "start_s": at_s, "end_s": at_s, "note": _note(values), "as": OPEN} | word_at(page, at_s)
     page.set_proof({f"n{free}": row})
     where = f" at “{row['word']}”" if "word" in row else ""
-    return f"Note {NOTED[kind]}{where}, {clock_of(page, round(at_s * page.sample_rate_hz))}"
+    return f"Noted: {NOTED[kind]}{where}, {clock_of(page, round(at_s * page.sample_rate_hz))}"
 
 
 @commands("unnote")
