@@ -1,10 +1,14 @@
 """Words found in recordings: human voices with their texts, and known gaps between them."""
 
 import json
+import subprocess
 import tempfile
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 from unittest import TestCase, skipUnless
+from xml.etree import ElementTree
+from zipfile import ZipFile
 
 import numpy as np
 
@@ -33,6 +37,7 @@ from mastering.words.proof import (
     set_apart,
     spans_of_lines,
 )
+from mastering.words.readalong import AUDIO_FOLDER, MIME_NAME, MIME_TYPE, read_along
 from mastering.words.readings import HeardWord, Reading
 from mastering.words.spoken import RATE_HZ as SPOKEN_HZ
 from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, words_of
@@ -409,3 +414,44 @@ class WordTexts(TestCase):
         self.assertEqual(
             sentences("He said no. No. Then he left us.", together=0), ["He said no.", "No. Then he left us."]
         )
+
+
+class ReadAlong(TestCase):
+    """EPUB 3.3 with Media Overlays; where it is installed, the reference checker of that standard has the last word."""
+
+    def book(self) -> dict[str, bytes]:
+        sentences = [
+            [Said(0.5, 0.9, "Fog & rain"), Said(0.9, 1.5, "<came>\x07.")],
+            [Said(2.0, 3.25, "“Nobody” saw it.")],
+        ]
+        return read_along(sentences, title='The "Lamp"', author="O. Farrow", narrator="M. Askew", language="en",
+                          audio_name="sound.mp3", changed_at=datetime(2026, 11, 29, 12, tzinfo=UTC))  # fmt: skip
+
+    def test_each_sentence_leads_to_its_sound(self):
+        book = self.book()
+        smil = ElementTree.fromstring(book["book/text.smil"])
+        text = ElementTree.fromstring(book["book/text.xhtml"])
+        said = {each.get("id"): each.text for each in text.iter("{http://www.w3.org/1999/xhtml}p")}
+        self.assertEqual(list(said.values()), ["Fog & rain <came> .", "“Nobody” saw it."])
+        told = []
+        for par in smil.iter("{http://www.w3.org/ns/SMIL}par"):
+            where, audio = par
+            self.assertIn(where.get("src").partition("#")[2], said)
+            told.append((audio.get("src"), audio.get("clipBegin"), audio.get("clipEnd")))
+        self.assertEqual(told, [("audio/sound.mp3", "00:00:00.500", "00:00:01.500"),
+                                ("audio/sound.mp3", "00:00:02.000", "00:00:03.250")])  # fmt: skip
+        self.assertIn(b'<meta property="media:duration">00:00:02.250</meta>', book["book/package.opf"])
+
+    @skipUnless(Path("/usr/bin/epubcheck").exists(), "the reference checker is not installed")
+    def test_the_reference_checker_finds_nothing(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "book.epub"
+            with ZipFile(path, "w") as book:
+                book.writestr(MIME_NAME, MIME_TYPE)
+                for name, content in self.book().items():
+                    book.writestr(name, content)
+                book.write(written(Path(folder), noise(-30, 4.0)), f"{AUDIO_FOLDER}sound.mp3")
+            done = subprocess.run(["java", "-jar", "/usr/bin/epubcheck", path], capture_output=True, text=True)
+        told = [line for line in done.stderr.splitlines() if line.startswith(("ERROR", "FATAL", "WARNING"))]
+        # The sound is a stand-in.
+        self.assertEqual([line for line in told if "sound.mp3" not in line], [])

@@ -83,7 +83,9 @@ class Spoken:
             page = Page.objects.filter(recording=found).select_related("recording").first() if found else None
             if page is None and found is not None and found.ready:
                 page = Page.of(found)
-            self._words[recording] = Words(page) if page else None
+            self._words[recording] = words = Words(page) if page else None
+            if words:
+                words.queue()
         return self._words[recording]
 
 

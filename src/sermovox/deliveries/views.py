@@ -32,6 +32,7 @@ from sermovox.deliveries.fingerprints import UP_TO_DATE, Changes
 from sermovox.deliveries.forms import RunForm
 from sermovox.deliveries.mending import make_mended, remedy_for
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.deliveries.read_aloud import EPUB_TYPE, as_epub, can_be_read_along
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import draw_file
 from sermovox.numerals import whole_numbers
@@ -337,6 +338,10 @@ def _chapters(bundle: Bundle, kind: str) -> bytes:
     return manifest.chapter_files(bundle, kind).get(f"chapters.{kind}", b"")
 
 
+_NO_WORDS = (
+    "The words of this file are not known yet. Give its section a text, or the page of its recording; "
+    "they are looked for then, and are here some moments later."
+)
 KEPT = {
     "manifest.csv": (manifest.as_csv, "text/csv; charset=utf-8"),
     "manifest.json": (manifest.as_json, "application/json"),
@@ -371,6 +376,7 @@ def check_sheet(request, pk: int):
         "verdict_class": MARKS[file.state],
         "compared": [*compared, ("Finished file", file.figures)],
         "timed_kinds": () if file.voice else TIMED_KINDS,
+        "read_along": can_be_read_along(file),
         "before": siblings[at - 1] if at else None,
         "after": siblings[at + 1] if at + 1 < len(siblings) else None,
     }
@@ -409,19 +415,22 @@ def audio(request, pk: int):
 
 
 def words(request, pk: int, kind: str):
-    """The words of a finished file at their times in it, as one of the open formats."""
+    """The words of a finished file at their times in it, as one of the open formats, or as a book with its sound."""
     file = owned(request, _FILES, pk=pk)
     try:
         said = spoken_in(file.delivery.production, file.programme, file.recording, later_s=file.later_s or 0.0)
+        if not said or file.voice:
+            raise CannotMake(_NO_WORDS)
     except MasteringError as error:
         messages.error(request, str(error))
         return redirect(file)
-    if not said or file.voice:
-        messages.error(
-            request, "The words of this file are not known: nothing it is made of has a text that was found."
-        )
-        return redirect(file)
-    return words_file(request, said, kind, Path(file.name).stem)
+    if kind != "epub":
+        return words_file(request, said, kind, Path(file.name).stem)
+    if not can_be_read_along(file):
+        raise Http404
+    response = StreamingHttpResponse(as_epub(file, said), content_type=EPUB_TYPE)
+    response["Content-Disposition"] = content_disposition_header(True, f"{Path(file.name).stem}.epub")
+    return response
 
 
 def waveform(request, pk: int):

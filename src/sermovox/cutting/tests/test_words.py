@@ -1,7 +1,9 @@
 """A page has its words: found in the background, cut by, made into sections; every edit of them is one change."""
 
+import io
 import json
 import re
+import zipfile
 from unittest import skipUnless
 
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -202,7 +204,19 @@ class WordsOfAPage(PageTestCase):
             self.assertContains(
                 self.client.get(f"/deliveries/files/{file.pk}/words.{kind}?most=42"), "-->" if kind != "txt" else "\t"
             )
-        self.assertEqual(self.client.get(f"/deliveries/files/{file.pk}/words.doc").status_code, 404)
+        for kind in ("doc", "epub"):
+            # A WAV is nothing that a reader of EPUB has to play.
+            self.assertEqual(self.client.get(f"/deliveries/files/{file.pk}/words.{kind}").status_code, 404)
+        self.client.post(
+            f"/deliveries/start/{self.production.pk}/", {"outlet": "podcast-host", "section": [self.section.pk]}
+        )
+        self.work()
+        file = self.production.deliveries.first().files.get()
+        epub = b"".join(self.client.get(f"/deliveries/files/{file.pk}/words.epub").streaming_content)
+        with zipfile.ZipFile(io.BytesIO(epub)) as book:
+            self.assertEqual(book.namelist()[0], "mimetype")
+            self.assertEqual(book.read(f"book/audio/sound{file.path.suffix}"), file.path.read_bytes())
+            self.assertEqual(book.read("book/text.smil").count(b"<par "), len(self.lines))
 
     def test_what_another_recogniser_heard_is_shown_and_cut_by(self):
         written = self.client.get(f"{self.address}words.vtt").content
