@@ -8,6 +8,7 @@ from django.db import transaction
 from django.http import Http404, HttpResponse
 from django.shortcuts import redirect, render
 from django.utils.http import content_disposition_header
+from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
@@ -33,6 +34,7 @@ _ROWS_A_PAGE = 50
 _TYPES = {"csv": "text/csv; charset=utf-8", "pdf": "application/pdf"}
 
 
+@never_cache
 def sheet(request, pk: int):
     """What was read against the text, with what a listener noted; `section` shows that alone, `show=all` the settled
     as well.
@@ -77,6 +79,7 @@ def printed(request, pk: int, kind: str):
     raise Http404
 
 
+@never_cache
 def listening(request, pk: int):
     """The text as it is played, to note what is wrong with a word."""
     recording = owned(request, _RECORDINGS, pk=pk)
@@ -95,6 +98,7 @@ def listening(request, pk: int):
     return render(request, "proofing/listening.html", context)
 
 
+@never_cache
 def pickups(request, pk: int):
     """All that is to be read again, large enough to read from."""
     production = owned(request, Production.objects, pk=pk)
@@ -117,6 +121,7 @@ def pickups_printed(request, pk: int, kind: str):
     raise Http404
 
 
+@never_cache
 def take(request, pk: int, recording: int):
     """The take in which pickups were read: where each was found, shown before it is put in."""
     production = owned(request, Production.objects, pk=pk)

@@ -47,7 +47,7 @@ document.addEventListener("keydown", (event) => {
 });
 
 // What was settled goes; the one that stands in its place is next.
-document.addEventListener("htmx:afterSettle", () => {
+document.addEventListener("htmx:afterSwap", () => {
   if (here === null) return;
   const again = rows().findIndex((row) => row.dataset.found === here);
   focus(again >= 0 ? again : place);
