@@ -61,13 +61,25 @@ def proposed(words: Words) -> list[Proposed]:
 def _unsure(heard: HeardScript, part: range) -> tuple[str, ...]:
     counted = readings_that_count(heard)
     told = []
-    edges = (("beginning", part[0], slice(_EDGE_WORDS)), ("end", part[-1], slice(-_EDGE_WORDS, None)))
-    for edge, at, words in edges:
+    for at, words, missing, otherwise in (
+        (
+            part[0],
+            slice(_EDGE_WORDS),
+            "the beginning is unsure: its sentence was not found",
+            "the beginning is unsure: its sentence sounds otherwise",
+        ),
+        (
+            part[-1],
+            slice(-_EDGE_WORDS, None),
+            "the end is unsure: its sentence was not found",
+            "the end is unsure: its sentence sounds otherwise",
+        ),
+    ):
         reading = counted[at]
         if reading is None:
-            told.append(f"the {edge} is unsure: its sentence was not found")
+            told.append(missing)
         elif not reading.whole or replace(reading, words=reading.words[words]).apart > _UNSURE:
-            told.append(f"the {edge} is unsure: its sentence sounds otherwise")
+            told.append(otherwise)
     return tuple(told)
 
 

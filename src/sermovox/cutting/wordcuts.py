@@ -67,7 +67,9 @@ def _false_starts(page: Page, values: dict) -> str:
     if not readings:
         raise BadCut("Nothing was read twice that is not struck out already.")
     _strike(page, words, readings)
-    return f"Strike out {len(readings)} reading{'' if len(readings) == 1 else 's'} that do not count"
+    if len(readings) == 1:
+        return "Strike out 1 reading that does not count"
+    return f"Strike out {len(readings)} readings that do not count"
 
 
 @commands("keep-reading")

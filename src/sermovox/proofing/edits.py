@@ -20,17 +20,17 @@ def _settle(page: Page, values: dict) -> str:
     row = _row(sheet, values)
     if wanted == OPEN:
         page.set_proof({row.key: row.kept(OPEN) if row.key[:1] == "n" else None})
-        return f"Open again: what was {row.told}"
+        return f"Open again: {row.told}"
     if wanted == FINE:
         page.set_proof({row.key: row.kept(FINE)})
-        return f"It is fine: what was {row.told}"
+        return f"It is fine: {row.told}"
     if wanted == WANTED and row.can_be_read_again:
         page.set_proof({row.key: row.kept(WANTED) | {"note": _note(values) or row.note}})
         return f"To be read again: {_short(row)}"
     if wanted == STRUCK and row.can_be_struck:
         strike_said(page, sheet.words, [(row.start_s, row.end_s)])
         page.set_proof({row.key: row.kept(STRUCK)})
-        return f"Strike out what was {row.told}"
+        return f"Strike out: {row.told}"
     raise BadCut("That cannot be done about this.")
 
 

@@ -22,7 +22,7 @@ def sheet_as_csv(rows: Sequence[Row]) -> str:
             clock(row.start_s, 3),
             clock(row.end_s, 3),
             said(row.told),
-            said(row.settled or "open"),
+            said(row.settled_told),
             row.sentence,
             row.note,
         )
@@ -38,7 +38,7 @@ def sheet_as_pdf(title: str, intro: str, rows: Sequence[Row]) -> bytes:
     _line(pdf, "sans", 10, 5, intro)
     for row in rows:
         pdf.ln(3)
-        settled = f" · {said(row.settled)}" if row.settled else ""
+        settled = f" · {said(row.settled_told)}" if row.settled else ""
         _line(pdf, "sans", 9, 4.5, f"{clock(row.start_s)} · {said(row.told)}{settled}", faint=True)
         if row.sentence:
             _line(pdf, "serif", 11, 5.5, row.sentence)

@@ -35,6 +35,7 @@ _TOLD = {
     proof.OTHERWISE: "probably said otherwise",
     proof.ELSEWHERE: "read in another order",
 }
+_SETTLED = {OPEN: "open", FINE: "fine", WANTED: "to be read again", STRUCK: "struck out", PUT_IN: "put in"}
 _STRIKES = (proof.AGAIN, proof.BROKEN_OFF, proof.OUTSIDE)
 _PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED, REMARK)
 _AROUND_S = 1.0
@@ -66,6 +67,11 @@ class Row:
         if self.kind == proof.HESITATION:
             return f"nothing said for {self.end_s - self.start_s:.1f} s"
         return _TOLD.get(self.kind) or NOTED.get(self.kind, "remarked")
+
+    @property
+    def settled_told(self) -> str:
+        """How it is settled, in words."""
+        return _SETTLED[self.settled]
 
     @property
     def is_noted(self) -> bool:

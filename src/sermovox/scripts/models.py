@@ -5,6 +5,7 @@ import json
 from collections.abc import Sequence
 from functools import lru_cache
 
+from babel import Locale, UnknownLocaleError
 from django.conf.locale import LANG_INFO
 from django.db import models
 from django.utils import timezone
@@ -172,3 +173,20 @@ def tag_of(language: str) -> str:
     own = [tag for tag, info in LANG_INFO.items() if told in (info.get("name", "").casefold(), info.get("name_local"))]
     own += [tag for tag, info in LANG_INFO.items() if info.get("name_local", "").casefold() == told]
     return next((tag for tag in [told, *named, *own, told.partition("-")[0]] if tag in languages()), "")
+
+
+@lru_cache(maxsize=8)
+def languages_to_choose(reader: str) -> list[tuple[str, str]]:
+    """Tags of the languages whose words can be found, with their names in the reader's language, sorted by these; those
+    that have no name in it are left out.
+    """
+    known = Locale.parse(reader, sep="-")
+    named = {}
+    for tag in languages():
+        try:
+            name = Locale.parse(tag, sep="-").get_display_name(known)
+        except (UnknownLocaleError, ValueError):
+            continue
+        if name:
+            named[tag] = name
+    return sorted(named.items(), key=lambda each: each[1].casefold())

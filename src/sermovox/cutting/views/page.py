@@ -10,6 +10,7 @@ import numpy as np
 from django.db import transaction
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import render
+from django.utils.translation import get_language
 from django.views.decorators.http import require_POST
 
 from mastering.audio.reader import Reader
@@ -20,7 +21,6 @@ from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
-from mastering.words.spoken import languages
 from sermovox import caches
 from sermovox.cutting import bytext, edits
 from sermovox.cutting.listening import send_programme
@@ -34,7 +34,7 @@ from sermovox.history.changing import last_change, next_change
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
-from sermovox.scripts.models import tag_of
+from sermovox.scripts.models import languages_to_choose, tag_of
 from sermovox.ui import words
 from sermovox.ui.owned import owned
 
@@ -319,7 +319,7 @@ def _text_and_words(own: Words, first_s: float) -> dict:
     script = own.text.script if own.text else None
     language = own.text.language if own.text else tag_of(own.page.production.language)
     told = {"words": texts_state(own) | rows, "script": script, "timed_kinds": TIMED_KINDS}
-    return told | {"language": language, "languages": languages().items()}
+    return told | {"language": language, "languages": languages_to_choose(get_language() or "en")}
 
 
 def _mark_kinds() -> list[dict]:

@@ -36,7 +36,7 @@ class Proof(BrowserTestCase):
         expect(page.locator("[data-found]")).to_have_count(4)
         # The next one has the focus.
         expect(page.locator("[data-found]:focus")).to_contain_text("begun and broken off")
-        self.press("s", "Strike out what was begun and broken off")
+        self.press("s", "Strike out: begun and broken off")
         page.keyboard.press("ArrowDown")
         expect(page.locator("[data-found]:focus")).to_contain_text("read again later")
         self.press("f", "It is fine")

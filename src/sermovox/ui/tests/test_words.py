@@ -18,6 +18,7 @@ from mastering.naming.patterns import FIELDS, FUNCTIONS
 from mastering.outlets.rulesheets import shipped
 from mastering.tests.signals import speech
 from sermovox.deliveries.models import Delivery
+from sermovox.scripts.models import languages_to_choose
 from sermovox.ui import gathered, words
 from sermovox.ui.guide import pages
 from sermovox.ui.templatetags import figures
@@ -209,6 +210,10 @@ class Screens(AppTestCase):
             f"/sections/{section}/",
             f"/recordings/{recording}/",
             f"/cutting/{recording}/",
+            f"/proof/{recording}/",
+            f"/proof/{recording}/listen/",
+            f"/proof/productions/{production}/pickups/",
+            f"/proof/productions/{production}/pickups/take/{recording}/",
             f"/cutting/sections/{section}/",
             f"/cutting/sections/{section}/chapters/",
             f"/levels/{production}/?outlet=podcast-host",
@@ -239,6 +244,7 @@ class Screens(AppTestCase):
             "chapter",
             "salt-and-cedar",
             *_NAMES_OF_LANGUAGES,
+            *(name for _, name in languages_to_choose("en")),
         }
         outside = {}
         with (
@@ -252,7 +258,7 @@ class Screens(AppTestCase):
                 text = " ".join(self.shown(address).texts)
                 while "⟦" in text and (shorter := re.sub(r"⟦[^⟦⟧]*⟧", " ", text)) != text:
                     text = shorter
-                for name in data:
+                for name in sorted(data, key=len, reverse=True):
                     text = text.replace(name, " ")
                 left = re.findall(r"(?<![\w./{|:-])[A-Za-z][a-z]{3,}(?![\w./}|:@-])", html.unescape(text))
                 outside[address] = sorted(set(left) - _NO_WORDS)

@@ -10,7 +10,6 @@ const AGAIN_S = 1.5;
 const root = document.querySelector("#listening");
 const text = document.querySelector("#reading-text");
 const rate = Number(root.dataset.rate), frames = Number(root.dataset.frames);
-const noted = new Set(JSON.parse(document.querySelector("#noted").textContent).map((at) => Math.round(at * 1000)));
 const words = []; // { at, heard, element, sentence }: where in the recording, and when what remains is heard, seconds
 const firsts = []; // the first word of each sentence
 const audio = new Audio();
@@ -25,13 +24,15 @@ JSON.parse(document.querySelector("#sentences").textContent).forEach((sentence, 
   for (const [said, at, heard] of sentence) {
     const element = document.createElement("span");
     element.textContent = said;
-    element.classList.toggle("noted", noted.has(Math.round(at * 1000)));
     element.dataset.word = words.length;
     words.push({ at, heard, element, sentence: number });
     paragraph.append(element, " ");
   }
   text.append(paragraph);
 });
+
+// A word that takes no time of its own begins where the next one does.
+for (const at of JSON.parse(document.querySelector("#noted").textContent)) words.findLast((each) => Math.abs(each.at - at) < 0.001)?.element.classList.add("noted");
 
 const clock = (seconds) => {
   const whole = Math.floor(seconds), rest = `${Math.floor((whole % 3600) / 60)}:${String(whole % 60).padStart(2, "0")}`;
