@@ -19,6 +19,7 @@ from sermovox.outlets.models import FileCheck
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording, Upload
 from sermovox.recovery import look_after, requeue_tasks
+from sermovox.scripts.models import Hearing
 from sermovox.ui.tests.base import AppTestCase
 
 _LONG_AGO = timedelta(days=400)
@@ -42,6 +43,7 @@ class States(AppTestCase):
         states = {
             "upload": Upload.State,
             "recording": Recording.State,
+            "hearing": Hearing.State,
             "finished file": FinishedFile.State,
             "file check": FileCheck.State,
             "dispatch": Dispatch.State,
@@ -54,7 +56,8 @@ class States(AppTestCase):
     def test_each_that_is_not_the_last_is_left_by_itself(self):
         left = {name.removeprefix("leave_").replace("_", " ") for name in dir(self) if name.startswith("leave_")}
         last = {
-            "upload here", "upload refused", "recording ready", "finished file passes",
+            "upload here", "upload refused", "recording ready", "hearing heard", "hearing left", "hearing refused",
+            "finished file passes",
             "finished file passes with a remark", "finished file fails", "finished file cannot be made",
             "finished file cancelled", "dispatch paused", "dispatch sent", "dispatch arrived", "dispatch stuck",
             "dispatch cancelled", "file check checked", "file check cannot be checked", "file check cancelled",
@@ -83,6 +86,22 @@ class States(AppTestCase):
         self.work()
         dispatch.refresh_from_db()
         self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+
+    def heard(self, state: str) -> None:
+        self.bring_in(speech(seconds=3 + len(state) % 5), name=f"{state}.wav")
+        recording = self.production.recordings.get(name=f"{state}.wav")
+        hearing = Hearing.of(recording, ["Some words of it."], "en")
+        Hearing.objects.filter(pk=hearing.pk).update(state=state)
+        look_after()
+        self.work()
+        hearing.refresh_from_db()
+        self.assertEqual(hearing.state, "heard")
+
+    def leave_hearing_waiting(self):
+        self.heard("waiting")
+
+    def leave_hearing_listening(self):
+        self.heard("listening")
 
     def leave_dispatch_waiting(self):
         self.arrives(self.dispatch("waiting"))

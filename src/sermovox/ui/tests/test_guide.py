@@ -16,7 +16,7 @@ _OWN = {"One production for the whole series", "One production for each episode"
 
 class Guide(AppTestCase):
     def test_every_page_opens_and_leads_on(self):
-        self.assertEqual(len(pages()), 8)
+        self.assertEqual(len(pages()), 9)
         for name, page in pages().items():
             answer = self.client.get(f"/guide/{name}/")
             self.assertContains(answer, page.title)
