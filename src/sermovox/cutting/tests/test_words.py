@@ -5,6 +5,7 @@ import json
 import re
 import zipfile
 from unittest import skipUnless
+from unittest.mock import patch
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
@@ -12,11 +13,14 @@ from mastering.editing.pauses import find_pauses
 from mastering.meters.measurement import measure
 from mastering.tests.prompts import RATE_HZ, joined, there
 from mastering.tests.signals import noise
+from mastering.words.hearing import hear
 from sermovox import caches
 from sermovox.cutting.models import Page
+from sermovox.cutting.spoken import spoken_in
 from sermovox.cutting.tests.test_page import PageTestCase
 from sermovox.cutting.texts import Words
 from sermovox.queue import put_back
+from sermovox.scripts import tasks
 from sermovox.scripts.models import Hearing, Script, tag_of
 from sermovox.scripts.recovery import hearings
 
@@ -217,6 +221,29 @@ class WordsOfAPage(PageTestCase):
             self.assertEqual(book.namelist()[0], "mimetype")
             self.assertEqual(book.read(f"book/audio/sound{file.path.suffix}"), file.path.read_bytes())
             self.assertEqual(book.read("book/text.smil").count(b"<par "), len(self.lines))
+
+    def test_words_go_with_the_sound_where_it_begins_later_or_earlier(self):
+        as_it_is = spoken_in(self.production, None, self.recording)
+        later = spoken_in(self.production, None, self.recording, later_s=0.25)
+        self.assertAlmostEqual(later[3][0].start_s - as_it_is[3][0].start_s, 0.25)
+        earlier = spoken_in(self.production, None, self.recording, later_s=-as_it_is[0][1].end_s)
+        # What lies before the beginning is not heard.
+        self.assertEqual([word.text for word in earlier[0]], [word.text for word in as_it_is[0][2:]])
+        self.assertTrue(all(word.start_s >= 0 for words in earlier for word in words))
+
+    def test_a_text_given_while_another_is_looked_for_has_its_turn(self):
+        self.give(text=self.script + "\nAnd one more.")
+        self.words()
+
+        def given_meanwhile(*arguments, **more):
+            self.give(text=self.lines[0])
+            self.words()
+            return hear(*arguments, **more)
+
+        with patch.object(tasks, "hear", given_meanwhile):
+            self.work()
+        hearing = Hearing.objects.get()
+        self.assertEqual((hearing.lines, hearing.state), ([self.lines[0]], "heard"))
 
     def test_what_another_recogniser_heard_is_shown_and_cut_by(self):
         written = self.client.get(f"{self.address}words.vtt").content

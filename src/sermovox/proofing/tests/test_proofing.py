@@ -189,6 +189,18 @@ class ProofSheet(PageTestCase):
         self.assertEqual(len(pickups_of(self.production)), 1)
         self.assertContains(self.client.post(address, {"do": "put-in"}), "None of the sentences")
 
+    def test_a_sentence_that_was_broken_off_again_is_not_put_in(self):
+        self.want_two()
+        whole = self.prompts[5]
+        half = type(whole)(whole.text, whole.samples[: len(whole.samples) * 2 // 3])
+        _, address = self.take(self.prompts[3], half)
+        shown = self.client.get(address)
+        (key, first, _), (other, second, _) = shown.context["rows"]
+        self.assertEqual((first.problem, second.place), ("", None))
+        self.assertRegex(second.problem, "not read (in|to its end)")
+        answer = self.client.post(address, {"do": "put-in", "key": [key, other]}, follow=True)
+        self.assertContains(answer, "1 pickup put in.")
+
     def length_heard_s(self) -> float:
         self.section.refresh_from_db()
         return len(self.heard(self.section)) / RATE_HZ
