@@ -1,22 +1,20 @@
 """Text out of DOCX and EPUB: packages of XML files, opened with care.
 
-Formats: Office Open XML (ECMA-376), EPUB 3.3 (W3C) with EPUB 2's contents, from memory.
+Formats: Office Open XML (ECMA-376), from memory; EPUB in `epub.py`.
 """
 
 import io
-import posixpath
 import zipfile
 import zlib
 from pathlib import PurePosixPath
 from typing import Any
-from urllib.parse import unquote
-from xml.etree.ElementTree import Element, ParseError
+from xml.etree.ElementTree import ParseError
 
 import docx
 from defusedxml import DefusedXmlException
-from defusedxml.ElementTree import fromstring
 from docx.oxml.ns import qn
 
+from mastering.editing.epub import epub_text
 from mastering.editing.texts import UnreadableText
 
 _MOST_MEMBERS = 20_000
@@ -34,7 +32,7 @@ def is_package(data: bytes) -> bool:
 
 
 def read_package(data: bytes) -> str:
-    """The text of a DOCX, or the contents of an EPUB, as lines. Headings begin with "# "; table rows have tabs.
+    """The text of a DOCX or EPUB as lines. Headings begin with "# "; table rows have tabs.
 
     Raises UnreadableText for anything else and for archives made to do harm.
     """
@@ -43,7 +41,7 @@ def read_package(data: bytes) -> str:
         _refuse_harm(archive)
         names = set(archive.namelist())
         if "META-INF/container.xml" in names:
-            return _epub_contents(archive)
+            return epub_text(archive)
         if "word/document.xml" in names:
             return _docx_text(data)
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
@@ -99,45 +97,3 @@ def _table_lines(table: Any) -> list[str]:
             cells.append(" ".join(text.split()))
         lines.append("\t".join(cells))
     return lines
-
-
-def _epub_contents(archive: zipfile.ZipFile) -> str:
-    container = fromstring(archive.read("META-INF/container.xml"))
-    package_path = next((e.get("full-path", "") for e in container.iter() if _local(e) == "rootfile"), "")
-    package = fromstring(archive.read(package_path))
-    items = [e for e in package.iter() if _local(e) == "item"]
-    folder = posixpath.dirname(package_path)
-
-    def member(item: Element) -> bytes:
-        return archive.read(posixpath.normpath(posixpath.join(folder, unquote(item.get("href", "")))))
-
-    for item in items:
-        if "nav" in (item.get("properties") or "").split():
-            titles = _nav_titles(fromstring(member(item)))
-            if titles:
-                return "\n".join(f"# {title}" for title in titles)
-    for item in items:
-        if item.get("media-type") == "application/x-dtbncx+xml":
-            labels = [e for e in fromstring(member(item)).iter() if _local(e) == "navLabel"]
-            # The first label names the book where it stands outside of the map of points.
-            titles = [_text(label) for label in labels]
-            return "\n".join(f"# {title}" for title in titles if title)
-    raise UnreadableText("This EPUB has no table of contents. Paste its chapter titles instead.")
-
-
-def _nav_titles(page: Element) -> list[str]:
-    navs = [e for e in page.iter() if _local(e) == "nav"]
-    kinds = {next((v for k, v in nav.attrib.items() if k.endswith("type")), ""): nav for nav in reversed(navs)}
-    nav = kinds.get("toc", navs[0] if navs else None)
-    if nav is None:
-        return []
-    links = [e for e in nav.iter() if _local(e) in ("a", "span")]
-    return [text for link in links if (text := _text(link))]
-
-
-def _text(element: Element) -> str:
-    return " ".join("".join(element.itertext()).split())
-
-
-def _local(element: Element) -> str:
-    return element.tag.rpartition("}")[2] if isinstance(element.tag, str) else ""

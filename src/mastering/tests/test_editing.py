@@ -226,6 +226,59 @@ class Documents(TestCase):
         self.assertEqual(read_package(self.epub()), "# Chapter 1: Salt\n# Chapter 2: Cedar")
         self.assertEqual(read_package(self.epub(nav=False)), "# Salt\n# Cedar")
 
+    def book(self) -> bytes:
+        """Two chapters in one document and one in another, with what books hold besides their text."""
+        page = "<?xml version='1.0'?><!DOCTYPE html><html><head><title>Not read</title></head><body>{}</body></html>"
+        one = (
+            '<section><h1 id="a">Chapter 1</h1><h2>Salt</h2><p>It was&nbsp;night.<sup><a href="#n1">1</a></sup></p>'
+            "<p>A<br/>verse, <ruby>\u6f22<rt>kan</rt></ruby> <i>here</i>.</p>"
+            '<aside epub:type="footnote" id="n1"><p>A note.</p></aside></section>'
+            '<p><span epub:type="pagebreak" id="p2" title="2">2</span>On the next page.</p>'
+            '<h1 id="b">Chapter 2: Cedar</h1><h2>By the sea</h2><p># No heading.</p><script>no()</script>'
+        )
+        two = "<p>Chapter <b>three<p>Open tags &amp; all"
+        nav = (
+            '<html xmlns="http://www.w3.org/1999/xhtml" xmlns:epub="http://www.idpf.org/2007/ops"><body>'
+            '<nav epub:type="toc"><ol><li><a href="t/1.xhtml#a">Chapter 1: Salt</a></li>'
+            '<li><a href="t/1.xhtml#b">Chapter 2: Cedar</a></li><li><a href="t/2.xhtml#gone">Chapter 3: Oak</a></li>'
+            "</ol></nav></body></html>"
+        )
+        package = (
+            "<package><manifest>"
+            '<item id="n" href="nav.xhtml" properties="nav"/><item id="c1" href="t/1.xhtml"/>'
+            '<item id="c2" href="t/2.xhtml"/><item id="c3" href="t/3.xhtml"/></manifest>'
+            '<spine><itemref idref="n"/><itemref idref="c1"/><itemref idref="c2"/><itemref idref="gone"/>'
+            '<itemref idref="c3" linear="no"/></spine></package>'
+        )
+        return self.archive({
+            "META-INF/container.xml": '<container><rootfiles><rootfile full-path="OPS/p.opf"/></rootfiles></container>',
+            "OPS/p.opf": package,
+            "OPS/nav.xhtml": nav,
+            "OPS/t/1.xhtml": page.format(one),
+            "OPS/t/2.xhtml": page.format(two),
+            "OPS/t/3.xhtml": page.format("<p>Aside.</p>"),
+        })  # fmt: skip
+
+    def test_an_epub_gives_what_is_read_of_it_under_its_titles(self):
+        text = read_package(self.book())
+        self.assertEqual(text.split("\n"), [
+            "# Chapter 1: Salt", "It was night.", "A", "verse, \u6f22 here.", "On the next page.",
+            "# Chapter 2: Cedar", "By the sea", "No heading.",
+            "# Chapter 3: Oak", "Chapter three", "Open tags & all",
+        ])  # fmt: skip
+        made = entries(text, recognised(text))
+        self.assertEqual([(e.number, e.title) for e in made], [(1, "Salt"), (2, "Cedar"), (3, "Oak")])
+        self.assertEqual(made[1].text, "By the sea\nNo heading.")
+
+    def test_a_chapter_larger_than_any_book_is_refused(self):
+        large = self.archive({
+            "META-INF/container.xml": '<container><rootfiles><rootfile full-path="p.opf"/></rootfiles></container>',
+            "p.opf": '<package><manifest><item id="c" href="c.xhtml"/></manifest>'
+                     '<spine><itemref idref="c"/></spine></package>',
+            "c.xhtml": "".join(f"<p>{number}</p>" for number in range(3_000_000)),
+        })  # fmt: skip
+        self.assertIn("larger than any book", self.refusal(large))
+
     def test_names_that_point_outside_are_refused(self):
         for name in ("../../evil.xml", "/etc/passwd", "a\\..\\..\\b", "C:/x"):
             self.assertIn("point outside", self.refusal(self.epub(extra={name: "x"})))

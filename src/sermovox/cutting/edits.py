@@ -341,13 +341,13 @@ def _lane_add(page: Page, values: dict) -> str:
         )
     lane = {"recording": other.pk, "offset_samples": _offset(page, values), "gain_db": 0.0}
     page.set_facts(lanes=[*page.lanes, lane])
-    _take_out_rows_of(other)
+    take_out_rows_of(other)
     return f"Put {other.name} beside it"
 
 
-def _take_out_rows_of(voice: Recording) -> None:
-    """What sounds beside another recording is no row to be delivered: sections that are all of it alone go; undo brings
-    them back.
+def take_out_rows_of(voice: Recording) -> None:
+    """What sounds within another recording, beside it or in its place, is no row to be delivered: sections that are all
+    of it alone go; undo brings them back.
     """
     production = voice.production
     alone = production.sections.whole_of(voice)

@@ -11,7 +11,7 @@ from mastering.editing.pieces import BadCut
 from mastering.words.hearing import HeardScript
 from mastering.words.proof import LineSpan, readings_that_count, with_room
 from mastering.words.readings import Reading
-from sermovox.cutting.edits import pickup_mark
+from sermovox.cutting.edits import pickup_mark, take_out_rows_of
 from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.sectioning import touched_by
 from sermovox.cutting.texts import Words, sentences_in
@@ -150,6 +150,7 @@ def put_in(production: Production, user, take: Recording, wanted: Sequence[Place
                     }
                 )
                 refresh_lengths(production, touched_by(page, before))
+            take_out_rows_of(take)
     return len(wanted)
 
 

@@ -35,13 +35,16 @@ def takes_language(command: argparse.ArgumentParser) -> None:
     command.add_argument("--language", default="en", metavar="TAG", help="that of the script (default: %(default)s)")
 
 
-def followed(options) -> Followed:
-    """Find the script in the file. Raises MasteringError, also where the recording holds another text."""
+def followed(options, *, by_sentences: bool = False) -> Followed:
+    """Find the script in the file, line by line, or sentence by sentence in whatever is no line of its own. Raises
+    MasteringError, also where the recording holds another text.
+    """
     data = options.script.read_bytes()
     lines = script_lines(document_text(data) if is_package(data) else decoded(data)[0])
     if not lines:
         raise MasteringError(f"There are no words in {options.script.name}. Choose the text that was read.")
-    told, parts = in_sentences([line.text for line in lines])
+    texts = [line.text for line in lines]
+    told, parts = in_sentences(texts, together=0) if by_sentences else in_sentences(texts)
     tell = progress_of(options.file)
     measured = measure(options.file, progress=lambda share: tell("measuring", _MEASURED * share))
     heard = hear(

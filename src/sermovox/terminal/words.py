@@ -32,7 +32,7 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
 
 
 def run(options) -> int:
-    found = followed(options)
+    found = followed(options, by_sentences=options.kind != "labels")
     heard = found.heard
     if options.kind == "labels":
         rows = [((span.start_s, span.end_s) if span else None, line.text) for line, span in found.lines]

@@ -167,6 +167,8 @@ class ProofSheet(PageTestCase):
         keys = [key for key, _, _ in shown.context["rows"]]
         answer = self.client.post(address, {"do": "put-in", "key": keys}, follow=True)
         self.assertContains(answer, "2 pickups put in.")
+        # The take is no row of its own to be delivered.
+        self.assertEqual(self.production.sections.count(), 1)
         # What was missing makes it longer by about itself and its pauses, the other takes the place of its like.
         own_s = len(self.prompts[3].samples) / RATE_HZ
         self.assertAlmostEqual(self.length_heard_s() - was_s, own_s + 0.6, delta=0.35)
@@ -177,7 +179,7 @@ class ProofSheet(PageTestCase):
         self.assertEqual(pickups_of(self.production), [])
         self.do("undo")
         self.assertEqual([each["kind"] for each in self.state()["marks"]], [])
-        self.assertEqual(len(pickups_of(self.production)), 2)
+        self.assertEqual((len(pickups_of(self.production)), self.production.sections.count()), (2, 2))
 
     def test_what_was_not_read_again_is_said_and_stays_on_the_list(self):
         self.want_two()

@@ -449,7 +449,7 @@ function drawMarks(pen, marks, start, end, width, tall, at) {
       if (begins) stroke([a, tall - 3], [a + 6, tall - 13], [a + 12, tall - 3]);
       pen.setLineDash([5, 3]);
       stroke([a, 4], [b, 4]);
-      label(`instead: ${mark.name} ${mark.value_db ? decibels(mark.value_db) : ""}`, a + 3, 16);
+      label(`${word("instead: {name}", { name: mark.name })} ${mark.value_db ? decibels(mark.value_db) : ""}`, a + 3, 16);
     } else {
       stroke([a, tall - 8], [a, tall - 3], [b, tall - 3], [b, tall - 8]);
       label(said, a + 4, tall - 7);
