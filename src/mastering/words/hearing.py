@@ -14,7 +14,7 @@ import numpy as np
 from mastering.audio.beside import Ahead
 from mastering.audio.convert import resampled, to_channels
 from mastering.audio.reader import Reader
-from mastering.editing.pauses import Pauses, find_pauses
+from mastering.editing.pauses import Pauses
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import Envelope
 from mastering.meters.measurement import Progress, watched
@@ -22,7 +22,7 @@ from mastering.words.ears import Ear
 from mastering.words.features import BANDS, FEATURES, ROWS_PER_SECOND, Voice, powers, powers_of_blocks
 from mastering.words.following import Follower, Heard, Way
 from mastering.words.learning import FIRST_MARGIN, doubt_of, first_ear, learned
-from mastering.words.onsets import SHORTEST_PAUSE_S, Room, share_of, speech_of
+from mastering.words.onsets import Room, pauses_of_voice, share_of, speech_of
 from mastering.words.readings import Reading, outside_of, readings_of
 from mastering.words.spoken import RATE_HZ, SpokenLine, speak, words_of
 from mastering.words.states import FULL_SCALE, States, states_of
@@ -213,7 +213,7 @@ def attend(
     """As `hear`, before it is put into words; at least one line has a word."""
     recording = Recording(
         powers_in_file(path, lambda share: progress(_SHARE_READ * share)),
-        find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S),
+        pauses_of_voice(envelope),
     )
     with closing(Ahead(speak(lines, language))) as ahead:
         script = SpokenScript(lines, _told(ahead, len(lines), progress), recording)

@@ -7,11 +7,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mastering.editing.pauses import Pauses
-from mastering.meters.envelope import CELLS_PER_SECOND
+from mastering.editing.pauses import Pauses, find_pauses
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope
+from mastering.meters.speech import active_level
 from mastering.words.features import ROWS_PER_SECOND
 
 SHORTEST_PAUSE_S = 0.12
+_VARYING_DB, _NEAR_DB, _BENEATH_DB = 4.0, 26.0, 17.0
+"""What lies beneath the voice varies by more than the first, as music and other speakers do, and less than the second
+below the loudest speech: then only what is less than the third below that is the voice (found with prompts of three
+readers over music and over each other, 20 dB below)."""
 _INNER_S = 0.1
 """So much of each pause may still belong to a word."""
 _WIDENED_ROWS = 25
@@ -51,6 +56,17 @@ class Speech:
         if pause == len(self.starts_s) or self.starts_s[pause] != start_s:
             return start_s
         return start_s + min(self.hidden_s, (float(self.ends_s[pause]) - start_s) / 2)
+
+
+def pauses_of_voice(envelope: Envelope) -> Pauses:
+    """Where nobody speaks. A steady noise is told by its level; music or somebody else beneath the voice by how far it
+    lies below it.
+    """
+    found = find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S)
+    loudest_db = active_level(envelope.weighted)
+    if found.level_db - found.noise_db > _VARYING_DB and loudest_db - found.level_db < _NEAR_DB:
+        return find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S, level_db=loudest_db - _BENEATH_DB)
+    return found
 
 
 class Room:
