@@ -17,6 +17,7 @@ LANGUAGES = tuple(_READERS)
 _LINE = re.compile(r"^([\w/-]+):\s*([^\[(]+)$")
 _CELL = RATE_HZ // 100
 _FAINTEST = 1e-4
+_SILENCE = 1e-3
 _NEARLY_THE_SAME = 80
 """Per cent."""
 
@@ -130,6 +131,14 @@ def over_noise(samples: np.ndarray, snr_db: float, *, seed: int = 1) -> np.ndarr
     """With white noise so far below what is no silence, dB."""
     level = samples[samples != 0].std() * 10 ** (-snr_db / 20)
     return samples + np.random.default_rng(seed).standard_normal(len(samples)).astype(np.float32) * np.float32(level)
+
+
+def over(samples: np.ndarray, beneath: np.ndarray, below_db: float) -> np.ndarray:
+    """With something beneath it, over and over, so far below, dB, by the RMS of what is no silence."""
+    level = samples[np.abs(samples) > _SILENCE].std() * 10 ** (-below_db / 20)
+    under = np.resize(beneath, len(samples))
+    mixed: np.ndarray = (samples + under * level / under[np.abs(under) > _SILENCE].std()).astype(np.float32)
+    return mixed
 
 
 def _trimmed(samples: np.ndarray) -> np.ndarray:

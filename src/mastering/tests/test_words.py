@@ -16,7 +16,7 @@ import numpy as np
 from mastering.editing.texts import UnreadableText
 from mastering.errors import Cancelled
 from mastering.meters.measurement import measure
-from mastering.tests.prompts import RATE_HZ, Take, joined, prompts, there
+from mastering.tests.prompts import RATE_HZ, Take, joined, over, prompts, there
 from mastering.tests.signals import noise, written
 from mastering.words.brought import heard_of
 from mastering.words.hearing import HeardScript, hear
@@ -109,8 +109,7 @@ class HumanVoices(TestCase):
 
     def test_somebody_else_softly_below_costs_little(self):
         take, other = joined("fr", 30, seed=26), joined("it", 30, seed=7)
-        under = np.resize(other.samples, len(take.samples)) * 10 ** (-20 / 20)
-        take = replace(take, samples=take.samples + under.astype(np.float32))
+        take = replace(take, samples=over(take.samples, other.samples, 20.0))
         heard = heard_in(take, "fr")
         self.assertGreaterEqual(share_right(heard, take, starts_right), 0.945)
         self.assertGreaterEqual(share_right(heard, take, ends_right), 0.935)

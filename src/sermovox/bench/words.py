@@ -14,7 +14,7 @@ import soundfile
 import soxr
 
 from mastering.meters.measurement import Measurement, measure
-from mastering.tests.prompts import LANGUAGES, RATE_HZ, Take, joined, prompts
+from mastering.tests.prompts import LANGUAGES, RATE_HZ, Take, joined, over, prompts
 from mastering.words.hearing import HeardScript, hear
 from mastering.words.proof import OUTSIDE, proof, readings_that_count
 from sermovox.bench.tools import line, timed
@@ -28,7 +28,6 @@ _KINDS: list[tuple[str, dict[str, Any]]] = [
 ]
 _NOISES_DB = (30.0, 10.0)
 _BENEATH_DB = 20.0
-_SILENCE = 1e-3
 
 
 def tables() -> None:
@@ -43,7 +42,7 @@ def tables() -> None:
         for language in LANGUAGES:
             for seed in _SEEDS:
                 take = joined(language, seed=seed)
-                takes.append((replace(take, samples=_over(take.samples, beneath(language))), language))
+                takes.append((replace(take, samples=over(take.samples, beneath(language), _BENEATH_DB)), language))
         _accuracy(
             f"80 lines in order, {name} 20 dB below", [(take, _heard(take, language)) for take, language in takes]
         )
@@ -51,13 +50,6 @@ def tables() -> None:
         seconds, memory_mb = _apart(minutes)
         asked = "under 60 s, under 500 MB" if minutes == 60 else "memory as for an hour"
         line(f"words of {minutes} minutes", f"{seconds:.0f} s", f"{memory_mb:.0f} MB", asked)
-
-
-def _over(samples: np.ndarray, beneath: np.ndarray) -> np.ndarray:
-    """With something so far below it, over and over, by the RMS of what is no silence."""
-    level = samples[np.abs(samples) > _SILENCE].std() * 10 ** (-_BENEATH_DB / 20)
-    under = np.resize(beneath, len(samples))
-    return (samples + under * level / under[np.abs(under) > _SILENCE].std()).astype(np.float32)
 
 
 def _music(language: str) -> np.ndarray:
