@@ -12,6 +12,7 @@ from mastering.outlets.receiving import receiving_from
 from mastering.outlets.rulesheets import shipped
 from sermovox.accounts.models import DEMO_USERNAME
 from sermovox.cutting.models import Page
+from sermovox.cutting.texts import Words
 from sermovox.cutting.wordcuts import give_text
 from sermovox.deliveries.runs import start_run
 from sermovox.demo.artwork import book_cover
@@ -118,7 +119,9 @@ class Command(BaseCommand):
         for number, title in enumerate(TALE_TITLES, 1):
             production.add_section(title=title, number=number)
         recording = self._recording(production, TALES_TAKE[0])
-        give_text(Page.of(recording), narrator, text=TALES_TEXT, data=b"", name="", language="en")
+        page = Page.of(recording)
+        give_text(page, narrator, text=TALES_TEXT, data=b"", name="", language="en")
+        Words(page).queue()
 
     def _recording(self, production: Production, name: str) -> Recording:
         """Brought in and measured here and now, so that the first page shows slips; the queued task finds it done."""
