@@ -5,11 +5,11 @@ import time
 
 from django_tasks import task
 
-from mastering.errors import Cancelled, MasteringError
+from mastering.errors import Cancelled, MasteringError, UnreadableRecording
 from mastering.words.hearing import hear
 from sermovox.queue import enqueue, enqueue_once
 from sermovox.recordings.models import Recording
-from sermovox.recordings.tasks import queue_drawing
+from sermovox.recordings.tasks import draw_recording
 from sermovox.scripts.models import Hearing
 from sermovox.storage import said_of
 
@@ -45,9 +45,11 @@ def hear_recording(key: int) -> None:
     try:
         measured = recording.kept_measurement()
         if measured is None:
-            queue_drawing(recording)
-            hearing.settle(Hearing.State.REFUSED, "This recording is measured anew first. Listen again in a moment.")
-            return
+            # Freed from the cache, or never in this one, as after a restore.
+            draw_recording.call(recording.pk)
+            measured = recording.kept_measurement()
+        if measured is None:
+            raise UnreadableRecording("This recording cannot be measured anew. Look at its slip.")
         envelope = measured.levels.envelope
         found = hear(recording.path, hearing.lines, language=hearing.language, envelope=envelope, progress=progress)
         hearing.keep(found)

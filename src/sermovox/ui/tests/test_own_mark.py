@@ -20,14 +20,14 @@ class OwnMark(AppTestCase, StaticLiveServerTestCase):
         section = self.bring_in(speech(seconds=5), name="turning.wav")
         address = f"{self.live_server_url}/cutting/{section.recording_id}/"
         session = self.client.cookies[settings.SESSION_COOKIE_NAME].value
-        with marked_with(replace(TURNED, key="T")), in_a_browser() as browser:
+        with marked_with(replace(TURNED, key="B")), in_a_browser() as browser:
             page = browser.new_page()
             page.context.add_cookies([{"name": settings.SESSION_COOKIE_NAME, "value": session, "url": address}])
             page.goto(address)
             expect(page.locator("#page[data-shown-in-ms]")).to_be_attached()
-            expect(page.get_by_role("button", name="Turn T")).to_be_visible()
+            expect(page.get_by_role("button", name="Turn B")).to_be_visible()
             page.keyboard.press("a")
-            page.keyboard.press("T")
+            page.keyboard.press("B")
             expect(page.locator("#page-said")).to_contain_text("Turn upside down 5.00 s")
             expect(page.locator("#contents li").filter(has_text="turned upside down")).to_be_visible()
             recorded, remains = (self._heard(page, address, mode) for mode in ("recorded", "remains"))
