@@ -14,7 +14,8 @@ from collections.abc import Callable
 from dataclasses import asdict
 from functools import lru_cache
 
-from mastering.editing.documents import read_package
+from mastering.editing.documents import is_package, read_package
+from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.tagging.artwork import (
     ArtworkFacts,
@@ -41,6 +42,11 @@ def document_text(data: bytes) -> str:
     except (zipfile.BadZipFile, ValueError, NotImplementedError):
         is_small = True
     return read_package(data) if is_small else _apart("document", {}, data).decode()
+
+
+def text_in(data: bytes) -> str:
+    """The text that a file holds: a document's, or its own in whatever characters. Raises MasteringError."""
+    return document_text(data) if is_package(data) else decoded(data)[0]
 
 
 @lru_cache(maxsize=2)

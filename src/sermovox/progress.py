@@ -1,10 +1,30 @@
-"""How long work under way will still take."""
+"""How far work under way is, and how long it will still take."""
 
+import time
+from collections.abc import Callable
 from datetime import datetime
 
 from django.utils import timezone
 
+from mastering.errors import Cancelled
+
 _TOO_LITTLE = 0.02
+
+
+def telling(tell: Callable[[float], bool], *, every_s: float, cancelled: str = "Cancelled.") -> Callable[[float], None]:
+    """What long work calls with the share done, 0.0 to 1.0: now and then that is noted with `tell`; where this says
+    that nobody wants it any more, Cancelled is raised.
+    """
+    told_at = 0.0
+
+    def progress(share: float) -> None:
+        nonlocal told_at
+        if time.monotonic() - told_at > every_s:
+            told_at = time.monotonic()
+            if tell(share):
+                raise Cancelled(cancelled)
+
+    return progress
 
 
 def seconds_left(started_at: datetime | None, share: float) -> float | None:

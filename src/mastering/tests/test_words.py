@@ -198,6 +198,13 @@ class Speaking(TestCase):
         self.assertEqual(voice_for("EN-gb"), "en-gb")
         self.assertGreater(len(languages()), 100)
 
+    def test_a_voice_speaks_each_of_its_languages(self):
+        """Many a language is one of several that a voice has: British English, Norwegian, Chinese."""
+        for language, line in (("en-gb", "Nobody came."), ("no", "Ingen kom."), ("pt-pt", "Veio."), ("zh", "今天早上")):
+            with self.subTest(language):
+                (spoken,) = speak([line], language)
+                self.assertGreater(len(spoken.samples), SPOKEN_HZ // 4)
+
 
 class ShortScripts(TestCase):
     LINES = ["The lamp was lit.", "Nobody had seen the keeper.", "It rained.", "The boat came late.", "Who was it?"]

@@ -16,7 +16,7 @@ def as_bytes(heard: HeardScript) -> bytes:
         "form": _FORM,
         "lines": heard.lines,
         "words": heard.words,
-        "readings": [[each.line, int(each.whole), [_word(word) for word in each.words]] for each in heard.readings],
+        "readings": [[each.line, int(each.whole), [row_of(word) for word in each.words]] for each in heard.readings],
         "outside": [[_ms(each.start_s), _ms(each.end_s)] for each in heard.outside],
         "duration_s": heard.duration_s,
         "doubt": heard.doubt,
@@ -43,7 +43,8 @@ def from_bytes(data: bytes) -> HeardScript:
     )
 
 
-def _word(word: HeardWord) -> list[int]:
+def row_of(word: HeardWord) -> list[int]:
+    """A word as whole numbers: its number in its line, start and end in ms, and how far it lies apart in hundredths."""
     return [word.word, _ms(word.start_s), _ms(word.end_s), round(word.apart * _HUNDREDTHS)]
 
 

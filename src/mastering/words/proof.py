@@ -8,6 +8,7 @@ from itertools import pairwise
 from mastering.words.hearing import HeardScript
 from mastering.words.lines import word_texts
 from mastering.words.readings import Reading, counting
+from mastering.words.timed import Said
 
 MISSING = "missing"
 IN_PART = "in part"
@@ -19,7 +20,7 @@ ELSEWHERE = "out of order"
 HESITATION = "hesitation"
 _ROOM_S = 0.3
 _HELD_S = 0.5
-_OTHERWISE = 0.38
+APART = 0.38
 """Words were probably other ones where they lie so far apart over half a second: of prompts read as they are written at
 30 dB over noise, 1 in 100 does; of those in whose text two or three words were exchanged, every other."""
 _HESITATES_S = {False: 1.0, True: 2.5}
@@ -115,6 +116,12 @@ def proof(heard: HeardScript, gone: Stretches = (), put_in: Collection[int] = ()
     return sorted(found, key=lambda finding: (finding.start_s, finding.end_s, finding.line or 0))
 
 
+def words_said(heard: HeardScript, reading: Reading) -> list[Said]:
+    """The words of a reading with their times."""
+    texts = word_texts(heard.lines[reading.line])
+    return [Said(word.start_s, word.end_s, texts[word.word]) for word in reading.words]
+
+
 @dataclass(frozen=True)
 class LineSpan:
     """Where a line lies that is made of sentences, seconds; `whole` where each of them was read whole."""
@@ -179,7 +186,7 @@ def _otherwise(reading: Reading) -> list[tuple[float, float]]:
         if last is None:
             break
         held = replace(reading, words=words[first : last + 1])
-        if held.apart > _OTHERWISE:
+        if held.apart > APART:
             start_s, end_s = words[first].start_s, words[last].end_s
             if found and start_s <= found[-1][1]:
                 start_s = found.pop()[0]

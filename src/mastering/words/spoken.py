@@ -30,6 +30,8 @@ RATE_HZ = 8000
 _UNSPACED = "\u0e00-\u0eff\u1000-\u109f\u1780-\u17ff\u3040-\u30ff\u3400-\u4dbf\u4e00-\u9fff\uf900-\ufaff"
 """Thai, Lao, Burmese, Khmer, kana and Chinese characters: written without spaces between words."""
 _WORD = re.compile(rf"[{_UNSPACED}][^\w\s]*|[^\s{_UNSPACED}]+")
+_USUAL_RANK = 5
+"""How well a voice speaks a language where it does not say; the lower, the better (eSpeak NG, docs/voices.md)."""
 _USUAL = {"en": "en-us"}
 """Where no region is said, and eSpeak NG would take one that fewer readers are from."""
 
@@ -59,14 +61,23 @@ def words_of(line: str) -> list[tuple[int, int]]:
 @cache
 def languages() -> dict[str, str]:
     """The languages eSpeak NG speaks: BCP 47 tags in lower case with their English names, sorted by name."""
-    spoken: dict[str, str] = {}
-    for path in sorted(_data().joinpath("lang").rglob("*")):
+    return dict(sorted(((tag, name) for tag, (_, name) in _voices().items()), key=lambda each: each[::-1]))
+
+
+@cache
+def _voices() -> dict[str, tuple[str, str]]:
+    """For each tag the voice that speaks it best, by its place among the library's data, and its English name."""
+    found: dict[str, tuple[int, str, str]] = {}
+    top = _data() / "lang"
+    for path in sorted(top.rglob("*")):
         if path.is_file():
             told = path.read_text("utf-8", "replace")
             name = re.search(r"^name\s+(.+?)\s*$", told, re.MULTILINE)
-            for tag in re.findall(r"^language\s+(\S+)", told, re.MULTILINE):
-                spoken.setdefault(tag.lower(), name[1].replace("_", " ") if name else tag)
-    return dict(sorted(spoken.items(), key=lambda each: each[::-1]))
+            for tag, rank in re.findall(r"^language\s+(\S+)(?:[ \t]+(\d+))?", told, re.MULTILINE):
+                place = path.relative_to(top).as_posix()
+                voice = int(rank or _USUAL_RANK), place, name[1].replace("_", " ") if name else tag
+                found[tag.lower()] = min(voice, found.get(tag.lower(), voice))
+    return {tag: (place, name) for tag, (_, place, name) in found.items()}
 
 
 def voice_for(language: str) -> str:
@@ -90,7 +101,8 @@ def speak(lines: Sequence[str], language: str) -> Iterator[SpokenLine]:
 
     Raises CannotSpeak.
     """
-    job = json.dumps({"voice": voice_for(language), "lines": [_plain(line) for line in lines]}).encode()
+    voice, _ = _voices()[voice_for(language)]
+    job = json.dumps({"voice": voice, "lines": [_plain(line) for line in lines]}).encode()
     command = [sys.executable, "-m", "mastering.words.spoken"]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as speaker:
         # The speaker reads all of its job before it says anything, unless it fails before.

@@ -5,20 +5,18 @@ from dataclasses import dataclass, replace
 
 from mastering.editing.pieces import BadCut
 from mastering.editing.scripts import Entry
-from mastering.words.hearing import HeardScript
 from mastering.words.lines import script_entries
-from mastering.words.proof import readings_that_count, spans_of_lines, with_room
+from mastering.words.proof import APART, readings_that_count, spans_of_lines, with_room
+from mastering.words.readings import Reading
 from sermovox.cutting.edits import MOST_SECTIONS, commands
 from sermovox.cutting.models import Page
-from sermovox.cutting.sectioning import clock_of, fill, overlap, sections_on
+from sermovox.cutting.sectioning import fill, overlap, refuse_overlaps, sections_on
 from sermovox.cutting.texts import Words, sentences_in
 from sermovox.productions import order
 from sermovox.productions.models import Section
 
 _ROOM_S = 1.0
 _EDGE_WORDS = 4
-_UNSURE = 0.38
-"""An edge whose words lie farther than this from how they should sound is to be heard."""
 _ELSEWHERE = "The words of this page were found anew meanwhile. Look at the proposal once more."
 
 
@@ -33,7 +31,7 @@ class Proposed:
 
 def proposed(words: Words) -> list[Proposed]:
     """The sections of the text that was given to a page, in its order. Raises BadCut where that is not possible."""
-    if words.text is None or words.text.script is None:
+    if words.text is None or words.text.script is None or words.text.script.timed:
         raise BadCut("Give the page the text of all that is in it first: headings, or a table with the client's names.")
     heard, page = words.remaining, words.page
     found = script_entries(words.text.script.text)
@@ -45,7 +43,7 @@ def proposed(words: Words) -> list[Proposed]:
     for sentences in own:
         parts.append(range(at, at + len(sentences)))
         at += len(sentences)
-    spans = spans_of_lines(heard, parts)
+    spans, counted = spans_of_lines(heard, parts), readings_that_count(heard)
     rate_hz, frames = page.sample_rate_hz, page.recording.frames
     told = []
     for (entry, _), part, span in zip(found, parts, spans, strict=True):
@@ -54,12 +52,11 @@ def proposed(words: Words) -> list[Proposed]:
             continue
         start_s, end_s = with_room(heard, span, room_s=_ROOM_S)
         samples = (round(start_s * rate_hz), min(frames, round(end_s * rate_hz)))
-        told.append(Proposed(entry, samples, _unsure(heard, part)))
+        told.append(Proposed(entry, samples, _unsure(counted, part)))
     return told
 
 
-def _unsure(heard: HeardScript, part: range) -> tuple[str, ...]:
-    counted = readings_that_count(heard)
+def _unsure(counted: Sequence[Reading | None], part: range) -> tuple[str, ...]:
     told = []
     for at, words, missing, otherwise in (
         (
@@ -78,7 +75,7 @@ def _unsure(heard: HeardScript, part: range) -> tuple[str, ...]:
         reading = counted[at]
         if reading is None:
             told.append(missing)
-        elif not reading.whole or replace(reading, words=reading.words[words]).apart > _UNSURE:
+        elif not reading.whole or replace(reading, words=reading.words[words]).apart > APART:
             told.append(otherwise)
     return tuple(told)
 
@@ -91,21 +88,14 @@ def _split_by_text(page: Page, values: dict) -> str:
     wanted = [each for each in proposed(words) if each.span]
     if not wanted:
         raise BadCut("Nothing of the text was found in this recording.")
-    _refuse_overlaps(page, wanted)
+    spans = [each.span for each in wanted if each.span]
+    refuse_overlaps(page, spans)
     alone = _alone(page)
-    if not alone and (clash := _clash(page, wanted)):
+    if not alone and (clash := _clash(page, spans)):
         raise BadCut(f"“{clash.title}” lies there already. Free its stretch first, or move its edge.")
     sections = _sections_for(page, wanted, alone)
-    fill(page, sections, [each.span for each in wanted if each.span], [])
+    fill(page, sections, spans, [])
     return f"Make {len(wanted)} section{'' if len(wanted) == 1 else 's'} by the text"
-
-
-def _refuse_overlaps(page: Page, wanted: Sequence[Proposed]) -> None:
-    ordered = sorted(each.span for each in wanted if each.span)
-    for one, other in zip(ordered, ordered[1:], strict=False):
-        if other[0] < one[1]:
-            at = clock_of(page, other[0])
-            raise BadCut(f"Two sections would overlap at {at}: lines were read in another order. Cut there by hand.")
 
 
 def _alone(page: Page) -> Section | None:
@@ -114,9 +104,8 @@ def _alone(page: Page) -> Section | None:
     return found[0] if len(found) == 1 and not found[0].is_cut else None
 
 
-def _clash(page: Page, wanted: Sequence[Proposed]) -> Section | None:
+def _clash(page: Page, spans: Sequence[tuple[int, int]]) -> Section | None:
     there = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
-    spans = [each.span for each in wanted if each.span]
     return next((section for section, _, stretch in there if any(overlap(stretch, span) for span in spans)), None)
 
 
@@ -137,8 +126,10 @@ def _sections_for(page: Page, wanted: Sequence[Proposed], alone: Section | None)
         alone.removed = True
         alone.save(update_fields=["removed"])
         order.place(page.production, list(page.production.sections.values_list("pk", flat=True)))
+    known = {section.pk for section in found if section and section is not alone}
     made = _with_new(page, found)
-    order.write(page.production, [_facts(section, each.entry) for section, each in zip(made, wanted, strict=True)])
+    rows = [_facts(section, each.entry, section.pk in known) for section, each in zip(made, wanted, strict=True)]
+    order.write(page.production, rows)
     return made
 
 
@@ -160,7 +151,7 @@ def _with_new(page: Page, found: Sequence[Section | None]) -> list[Section]:
             at += 1
             continue
         stop = next((place for place in range(at, len(found)) if found[place]), len(found))
-        new = [Section(title="Section") for _ in range(at, stop)]
+        new = [Section() for _ in range(at, stop)]
         following = found[stop] if stop < len(found) else None
         before = following.pk if following and not made else None
         order.insert(page.production, new, after=made[-1].pk if made else None, before=before)
@@ -169,13 +160,12 @@ def _with_new(page: Page, found: Sequence[Section | None]) -> list[Section]:
     return made
 
 
-def _facts(section: Section, entry: Entry) -> dict:
-    """What a section is called and reads: its own where it has that, else what the text says."""
-    is_named = section.title != "Section" and not section.made_of
-    section.title = section.title if is_named else (entry.title or entry.name)[:200]
+def _facts(section: Section, entry: Entry, is_known: bool) -> dict:
+    """What a section is called and reads: its own where it waited for this, else what the text says."""
     section.script = section.script or entry.text
     section.exact_name = section.exact_name or entry.name
-    if not is_named:
+    if not is_known:
+        section.title = (entry.title or entry.name)[:200]
         section.role, section.number = entry.role, entry.number
     told = ("title", "script", "exact_name", "role", "number")
     return {"pk": section.pk} | {name: getattr(section, name) for name in told}

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import pairwise
 from math import inf
 
 from django.db.models import Exists, Prefetch, Q
@@ -92,11 +93,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
     for span in spans:
         check_span(Span("", *span), frames)
     ordered = sorted(range(len(spans)), key=lambda at: spans[at])
-    for one, other in zip(ordered, ordered[1:], strict=False):
-        if spans[other][0] < spans[one][1]:
-            raise BadCut(
-                f"Two of these sections overlap at {clock_of(page, spans[other][0])}. Nothing was made of them."
-            )
+    refuse_overlaps(page, spans)
     found = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
     # A recording that came in alone is one section; the first stretch takes its place.
     alone = [each for each in found if not each[0].is_cut and len(found) == 1]
@@ -138,6 +135,13 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
     sections = [given[at] for at in range(len(spans))]
     fill(page, sections, spans, titles)
     return sections
+
+
+def refuse_overlaps(page: Page, spans: Sequence[tuple[int, int]]) -> None:
+    """Raise BadCut where two of these stretches have samples in common."""
+    for one, other in pairwise(sorted(spans)):
+        if other[0] < one[1]:
+            raise BadCut(f"Two of these sections overlap at {clock_of(page, other[0])}. Nothing was made of them.")
 
 
 def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:

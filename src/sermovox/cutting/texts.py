@@ -1,7 +1,6 @@
 """The text of a page, and its words where they were spoken."""
 
 from collections import Counter
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -9,9 +8,10 @@ from mastering.editing.markkinds import PICKUP, STRIKE
 from mastering.editing.pieces import BadCut
 from mastering.meters.speech import spoken_level
 from mastering.words.hearing import HeardScript
-from mastering.words.kept import from_bytes
+from mastering.words.kept import from_bytes, row_of
 from mastering.words.lines import in_sentences, script_lines, word_texts
-from mastering.words.proof import readings_that_count, remaining
+from mastering.words.proof import readings_that_count, remaining, words_said
+from mastering.words.timed import Said
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.productions.models import Section
@@ -29,7 +29,6 @@ _ANOTHER = (
 TIMED_KINDS = (("vtt", "WebVTT"), ("srt", "SRT"), ("json", "transcript JSON"), ("txt", "labels"))
 """The formats that words with their times are taken out in, by their endings."""
 _MS = 1000
-_HUNDREDTHS = 100
 
 
 @dataclass(frozen=True)
@@ -51,7 +50,8 @@ def text_of(page: Page) -> Text | None:
     """
     script = script_of(page)
     if script:
-        sentences = sentences_in(script.text)
+        # What another recogniser heard goes by its cues.
+        sentences = script.text.split("\n") if script.timed else sentences_in(script.text)
         return Text(sentences, [], script.language, script) if sentences else None
     keys = [section.pk for section, _, _ in sections_on(page) if section.role != Section.Role.SAMPLE]
     scripts = dict(page.production.sections.filter(pk__in=keys).exclude(script="").values_list("pk", "script"))
@@ -138,14 +138,10 @@ class Words:
         places = {mark.start_sample for mark in marks}
         return found | {row["line"] for row in page.proof.values() if row.get("at") in places and "line" in row}
 
-    def sentences(self) -> list[dict]:
-        """Each reading of what remains with its words, those with their starts and ends, seconds."""
-        found = []
-        for reading in self.remaining.readings:
-            texts = word_texts(reading_line := self.certainly_heard.lines[reading.line])
-            words = [(texts[word.word], word.start_s, word.end_s) for word in reading.words]
-            found.append({"line": reading_line, "start_s": reading.start_s, "end_s": reading.end_s, "words": words})
-        return found
+    def said(self) -> list[list[Said]]:
+        """What remains, reading by reading, word by word, at its times in the recording."""
+        heard = self.remaining
+        return [words_said(heard, reading) for reading in heard.readings]
 
     @property
     def certainly_heard(self) -> HeardScript:
@@ -203,7 +199,7 @@ def rows_of(heard: HeardScript, *, until_s: float | None = None) -> dict:
                 reading.line,
                 int(reading.whole),
                 int(id(reading) in counted),
-                [number for word in reading.words for number in _row(word)],
+                [number for word in reading.words for number in row_of(word)],
             ]
             for reading in readings
         ],
@@ -225,7 +221,3 @@ def levels_of(page: Page, heard: HeardScript) -> dict[int, float]:
         if times[reading.line] > 1
     }
     return {number: round(level_db, 1) for number, level_db in found.items() if level_db is not None}
-
-
-def _row(word) -> Sequence[int]:
-    return word.word, round(word.start_s * _MS), round(word.end_s * _MS), round(word.apart * _HUNDREDTHS)

@@ -1,13 +1,11 @@
 """What can be done to a page by its words: each is one change that can be undone, as any other edit is."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import PurePath
 
 from mastering.editing import markup
-from mastering.editing.documents import is_package
 from mastering.editing.markkinds import PICKUP, STRIKE, Mark
 from mastering.editing.pieces import BadCut
-from mastering.editing.texts import decoded
 from mastering.words.brought import heard_of
 from mastering.words.kept import as_bytes
 from mastering.words.lines import script_lines
@@ -15,7 +13,7 @@ from mastering.words.proof import not_counting, set_apart
 from mastering.words.readings import Reading
 from mastering.words.spoken import languages
 from mastering.words.timed import read_timed
-from sermovox.apart import document_text
+from sermovox.apart import text_in
 from sermovox.cutting.edits import commands, whole_value
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import clock_of, sections_on
@@ -34,7 +32,7 @@ def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: 
     Raises MasteringError, and nothing is changed.
     """
     if data:
-        text = document_text(data) if is_package(data) else decoded(data)[0]
+        text = text_in(data)
     if language not in languages():
         raise BadCut("Choose the language the text is written in.")
     if not script_lines(text):
@@ -77,9 +75,8 @@ def _keep_reading(page: Page, values: dict) -> str:
     """Of all readings of a line keep one, and strike out the others."""
     words = Words(page)
     reading = reading_of(words, values)
-    page.set_marks(
-        markup.cleared(page.mark_list, *samples_apart(page, words, (reading.start_s, reading.end_s)), kinds=(STRIKE,))
-    )
+    start, end = _samples_apart(page, words, (reading.start_s, reading.end_s), _edges(page))
+    page.set_marks(markup.cleared(page.mark_list, start, end, kinds=(STRIKE,)))
     others = [each for each in words.certainly_heard.readings if each.line == reading.line and each is not reading]
     _strike(page, words, others)
     return f"Keep the reading at {clock_of(page, round(reading.start_s * page.sample_rate_hz))}"
@@ -101,20 +98,25 @@ def _strike(page: Page, words: Words, readings: Iterable[Reading]) -> None:
 def strike_said(page: Page, words: Words, places: Iterable[tuple[float, float]]) -> None:
     """Strike out what is said from one time to another, seconds, with the pause after it."""
     marks = []
+    edges = _edges(page)
     for place in places:
-        start, end = samples_apart(page, words, place)
+        start, end = _samples_apart(page, words, place, edges)
         marks.append(Mark(id=0, kind=STRIKE, start_sample=start, end_sample=end))
     page.set_marks(markup.set_marks(page.mark_list, marks, length_samples=page.recording.frames))
 
 
-def samples_apart(page: Page, words: Words, place: tuple[float, float]) -> tuple[int, int]:
-    """Where to cut out what is said, in samples: not beyond an edge of a section, nor into what replaces something."""
+def _edges(page: Page) -> list[int]:
+    """What no cut by words goes beyond: edges of sections, and of what replaces something, samples."""
+    edges = [edge for _, _, stretch in sections_on(page) for edge in (stretch.start_sample, stretch.end_sample)]
+    pickups = [mark for mark in page.mark_list if mark.kind == PICKUP]
+    return edges + [edge for mark in pickups for edge in (mark.start_sample, mark.end_sample)]
+
+
+def _samples_apart(page: Page, words: Words, place: tuple[float, float], edges: Sequence[int]) -> tuple[int, int]:
+    """Where to cut out what is said, in samples, not beyond an edge."""
     start_s, end_s = set_apart(words.certainly_heard, *place)
     rate_hz, frames = page.sample_rate_hz, page.recording.frames
     start, end = round(start_s * rate_hz), min(frames, round(end_s * rate_hz))
     first, last = round(place[0] * rate_hz), min(frames, round(place[1] * rate_hz))
-    edges = [edge for _, _, stretch in sections_on(page) for edge in (stretch.start_sample, stretch.end_sample)]
-    for mark in page.mark_list:
-        edges += [mark.start_sample, mark.end_sample] if mark.kind == PICKUP else []
     start = max([start, *(edge for edge in edges if edge <= first)])
     return start, min([end, *(edge for edge in edges if edge >= last)])

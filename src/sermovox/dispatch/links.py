@@ -17,6 +17,7 @@ from sermovox.dispatch.opened import opened
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, NotSent
 from sermovox.ui.ranges import asked_range, beyond
 from sermovox.ui.ranges import part as some_of
+from sermovox.ui.unseen import unseen
 
 FETCHED_BY_LINK, ITS_MAIL_IS_THERE = "fetched whole by its link", "its mail is there, as a link in it was used"
 _GONE = 410
@@ -29,7 +30,7 @@ def fetch(request, key: str):
     dispatch = _linked(key)
     status = 200 if dispatch.links_work else _GONE
     context = {"dispatch": dispatch, "parts": dispatch.parts.filter(by_link=True)}
-    return _unseen(render(request, "dispatch/fetch.html", context, status=status))
+    return unseen(render(request, "dispatch/fetch.html", context, status=status))
 
 
 @require_safe
@@ -46,7 +47,7 @@ def fetch_file(request, key: str, pk: int):
         file = opened(part)
     except NotSent as error:
         context = {"dispatch": dispatch, "parts": [], "said": str(error)}
-        return _unseen(render(request, "dispatch/fetch.html", context, status=_GONE))
+        return unseen(render(request, "dispatch/fetch.html", context, status=_GONE))
     size = part.size_bytes
     start, stop = asked_range(request, size) or (0, size)
     kind = mimetypes.guess_type(part.name)[0] or "application/octet-stream"
@@ -62,7 +63,7 @@ def fetch_file(request, key: str, pk: int):
     else:
         response = some_of(content, start, stop, size, kind)
     response["Content-Disposition"] = content_disposition_header(True, Path(part.name).name) or "attachment"
-    return _unseen(response)
+    return unseen(response)
 
 
 def _linked(key: str) -> Dispatch:
@@ -70,14 +71,6 @@ def _linked(key: str) -> Dispatch:
     if not key or dispatch is None:
         raise Http404
     return dispatch
-
-
-def _unseen(response):
-    """Told nobody else: neither those who search nor those whom a page leads to."""
-    response["X-Robots-Tag"] = "noindex, nofollow"
-    response["Referrer-Policy"] = "no-referrer"
-    response["Cache-Control"] = "private, no-store"
-    return response
 
 
 def _content(file: BinaryIO, start: int, stop: int, noted: Callable[[int], None]) -> Iterator[bytes]:

@@ -1,7 +1,6 @@
 """Files from anywhere held against an outlet, in the background."""
 
 import logging
-import time
 
 from django_tasks import task
 
@@ -11,6 +10,7 @@ from mastering.outlets.checksheet import check
 from mastering.outlets.rulesheets import parse
 from mastering.tagging.carried import read_carried
 from sermovox.outlets.models import FileCheck
+from sermovox.progress import telling
 from sermovox.storage import said_of
 
 logger = logging.getLogger(__name__)
@@ -24,15 +24,7 @@ def check_file(key: int) -> None:
     found = FileCheck.objects.under_way().filter(pk=key).first()
     if found is None or not found.start():
         return
-    told_at = 0.0
-
-    def progress(share: float) -> None:
-        nonlocal told_at
-        if time.monotonic() - told_at > _PROGRESS_EVERY_S:
-            told_at = time.monotonic()
-            if found.tell_progress(share):
-                raise Cancelled("Cancelled.")
-
+    progress = telling(found.tell_progress, every_s=_PROGRESS_EVERY_S)
     try:
         measured = measure(found.path, progress=progress)
         sheet = check(

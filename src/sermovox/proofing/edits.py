@@ -19,7 +19,7 @@ def _settle(page: Page, values: dict) -> str:
     sheet, wanted = Sheet(page), str(values.get("as", ""))
     row = _row(sheet, values)
     if wanted == OPEN:
-        page.set_proof({row.key: row.kept(OPEN) if row.key[:1] == "n" else None})
+        page.set_proof({row.key: row.kept(OPEN) if row.is_noted else None})
         return f"Open again: {row.told}"
     if wanted == FINE:
         page.set_proof({row.key: row.kept(FINE)})
@@ -54,7 +54,7 @@ def _note_word(page: Page, values: dict) -> str:
 @commands("unnote")
 def _unnote(page: Page, values: dict) -> str:
     row = _row(Sheet(page), values)
-    if row.key[:1] != "n":
+    if not row.is_noted:
         raise BadCut(_GONE)
     page.set_proof({row.key: None})
     return "Take a note away"

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from django.db import transaction
 
 from mastering.editing import markup
-from mastering.editing.markkinds import Mark
+from mastering.editing.markkinds import PICKUP, Mark
 from mastering.editing.pieces import BadCut
 from mastering.words.hearing import HeardScript
 from mastering.words.proof import LineSpan, readings_that_count, with_room
@@ -14,11 +14,11 @@ from mastering.words.readings import Reading
 from sermovox.cutting.edits import pickup_mark, take_out_rows_of
 from sermovox.cutting.models import Page, pauses_of
 from sermovox.cutting.sectioning import touched_by
-from sermovox.cutting.texts import Words, sentences_in
+from sermovox.cutting.texts import Words, script_of, sentences_in, text_of
 from sermovox.history.changing import changing
 from sermovox.productions.models import Production
 from sermovox.productions.order import refresh_lengths
-from sermovox.proofing.sheet import PUT_IN, WANTED, Row, Sheet, counted_reading
+from sermovox.proofing.sheet import PUT_IN, WANTED, Row, Sheet
 from sermovox.recordings.models import Recording
 from sermovox.scripts.models import Script, tag_of
 
@@ -62,8 +62,8 @@ def pickups_of(production: Production) -> list[Pickup]:
 def give_sentences(page: Page, user, pickups: Sequence[Pickup]) -> None:
     """Give the page of the take the sentences as its text, unless it has just these."""
     lines = "\n".join(" ".join(each.row.sentence.split()) for each in pickups)
-    words = Words(page)
-    if words.text and words.text.script and words.text.script.text == lines:
+    script = script_of(page)
+    if script and script.text == lines:
         return
     production = page.production
     language = _language_of(pickups) or tag_of(production.language)
@@ -84,10 +84,38 @@ def placed(take: Page, pickups: Sequence[Pickup]) -> list[Placed]:
         lines.append(range(at, at + count))
         at += count
     counted = readings_that_count(heard)
-    return [_placed(heard, counted, line, each) for line, each in zip(lines, pickups, strict=True)]
+    targets = {each.page.pk: _Target(each.page) for each in pickups}
+    return [
+        _placed(heard, counted, line, each, targets[each.page.pk]) for line, each in zip(lines, pickups, strict=True)
+    ]
 
 
-def _placed(heard: HeardScript, counted: Sequence[Reading | None], line: range, pickup: Pickup) -> Placed:
+class _Target:
+    """A page that sentences go to: what is read on it, read once, and the places that are taken."""
+
+    def __init__(self, page: Page):
+        self.page = page
+        words = Words(page)
+        self.lines = words.heard.lines if words.heard else ()
+        self.counted = readings_that_count(words.remaining) if words.heard else []
+        self._pickups = [(mark.start_sample, mark.end_sample) for mark in page.mark_list if mark.kind == PICKUP]
+
+    def inserted(self, at_s: float) -> tuple[int, int]:
+        """A place in the middle of the pause at a time, behind all that is put in there already, samples."""
+        rate_hz, frames = self.page.sample_rate_hz, self.page.recording.frames
+        width = max(2, round(_INSERTED_S * rate_hz))
+        start = max(0, _middle_of_pause(self.page, at_s) - width // 2)
+        for first, last in sorted(self._pickups):
+            if first < start + width and start < last:
+                start = last
+        place = min(start, frames - width), min(start + width, frames)
+        self._pickups.append(place)
+        return place
+
+
+def _placed(
+    heard: HeardScript, counted: Sequence[Reading | None], line: range, pickup: Pickup, target: _Target
+) -> Placed:
     readings = [counted[at] for at in line]
     if not all(readings):
         return Placed(pickup, None, None, "It was not read in this take.")
@@ -95,27 +123,17 @@ def _placed(heard: HeardScript, counted: Sequence[Reading | None], line: range, 
     if not all(reading.whole for reading in own):
         return Placed(pickup, None, None, "It was not read to its end in this take.")
     span = LineSpan(own[0].start_s, own[-1].end_s, True)
-    return _in_place(heard, span, pickup)
-
-
-def _in_place(heard: HeardScript, span: LineSpan, pickup: Pickup) -> Placed:
-    page = pickup.page
-    words = Words(page)
-    rate_hz, frames = page.sample_rate_hz, page.recording.frames
-    reading = None
-    if words.heard is not None and pickup.row.line is not None:
-        lines = words.heard.lines
-        if pickup.row.line >= len(lines) or lines[pickup.row.line] != pickup.row.sentence:
+    at, reading = pickup.row.line, None
+    if target.lines and at is not None:
+        if at >= len(target.lines) or target.lines[at] != pickup.row.sentence:
             return Placed(pickup, None, None, "The text was changed since. Settle it on the proof sheet once more.")
-        reading = counted_reading(words.remaining, pickup.row.line)
+        reading = target.counted[at]
     if reading:
+        rate_hz, frames = target.page.sample_rate_hz, target.page.recording.frames
         place = (round(reading.start_s * rate_hz), min(frames, round(reading.end_s * rate_hz)))
         return Placed(pickup, (span.start_s, span.end_s), place)
-    # Nothing is replaced: it comes into the middle of the pause, with the quiet that the take has around it.
-    middle = _middle_of_pause(page, pickup.row.end_s)
-    half = max(1, round(_INSERTED_S / 2 * rate_hz))
-    place = (max(0, middle - half), min(frames, middle + half))
-    return Placed(pickup, with_room(heard, span, room_s=_BREATH_S), place)
+    # Nothing is replaced: it comes into the pause, with the quiet that the take has around it.
+    return Placed(pickup, with_room(heard, span, room_s=_BREATH_S), target.inserted(pickup.row.end_s))
 
 
 def _middle_of_pause(page: Page, at_s: float) -> int:
@@ -164,5 +182,5 @@ def _mark(page: Page, each: Placed, take: Recording, rate_hz: int) -> Mark:
 
 
 def _language_of(pickups: Sequence[Pickup]) -> str:
-    texts = [Words(each.page).text for each in pickups]
+    texts = (text_of(each.page) for each in pickups)
     return next((text.language for text in texts if text and text.language), "")

@@ -24,6 +24,7 @@ from sermovox.proofing.sheet import word_at
 from sermovox.recordings.models import Recording
 from sermovox.ui import words
 from sermovox.ui.owned import owned
+from sermovox.ui.unseen import unseen
 
 _GONE = 410
 _LONGEST_DAYS = 365
@@ -60,14 +61,14 @@ def read(request, key: str):
     """The text, to be heard and remarked on."""
     shared = _linked(key)
     recording = shared.page.recording
-    context = {"shared": shared, "recording": recording, "guest": True, "works": shared.works}
+    context = {"shared": shared, "recording": recording, "works": shared.works}
     if shared.works:
         try:
             context["sentences"] = heard_sentences(shared.page)
             context["noted_words"] = [remark.place.get("start_s", 0.0) for remark in shared.remarks.all()]
         except MasteringError as error:
             context["wrong"] = str(error)
-    return _unseen(render(request, "proofing/read.html", context, status=200 if shared.works else _GONE))
+    return unseen(render(request, "proofing/read.html", context, status=200 if shared.works else _GONE))
 
 
 @require_safe
@@ -83,7 +84,7 @@ def listen(request, key: str):
     stop = min(stop, recording.frames)
     check_span(Span("", start, stop), recording.frames)
     stretch = Stretch(recording=str(recording.pk), start_sample=start, end_sample=stop)
-    return _unseen(send_programme(request, Assembly(shared.page.production).programme([stretch])))
+    return unseen(send_programme(request, Assembly(shared.page.production).programme([stretch])))
 
 
 @require_POST
@@ -122,11 +123,3 @@ def _working(key: str) -> Shared:
     if not shared.works:
         raise BadCut("This link has ended. Ask for a new one.")
     return shared
-
-
-def _unseen(response):
-    """Told nobody else: neither those who search nor those whom a page leads to."""
-    response["X-Robots-Tag"] = "noindex, nofollow"
-    response["Referrer-Policy"] = "no-referrer"
-    response["Cache-Control"] = "private, no-store"
-    return response

@@ -8,7 +8,6 @@ from mastering.words import proof
 from mastering.words.hearing import HeardScript
 from mastering.words.lines import word_texts
 from mastering.words.proof import ProofFinding
-from mastering.words.readings import Reading
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.texts import Words, gone
@@ -39,6 +38,8 @@ _SETTLED = {OPEN: "open", FINE: "fine", WANTED: "to be read again", STRUCK: "str
 _STRIKES = (proof.AGAIN, proof.BROKEN_OFF, proof.OUTSIDE)
 _PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED, REMARK)
 _AROUND_S = 1.0
+_KEPT = ("kind", "line", "start_s", "end_s", "sentence", "before", "after", "note", "word_number")
+"""What is kept of a row once it is settled or noted."""
 
 
 @dataclass(frozen=True)
@@ -93,8 +94,7 @@ class Row:
 
     def kept(self, settled: str) -> dict[str, Any]:
         """As it is kept once it is settled."""
-        names = ("kind", "line", "start_s", "end_s", "sentence", "before", "after", "note", "word_number")
-        return {name: value for name in names if (value := getattr(self, name)) not in ("", None)} | {"as": settled}
+        return {name: value for name in _KEPT if (value := getattr(self, name)) not in ("", None)} | {"as": settled}
 
 
 class Sheet:
@@ -112,7 +112,8 @@ class Sheet:
         for key, kept in self.page.proof.items():
             if key not in found:
                 found[key] = _row_of(key, kept)
-        rows = sorted(found.values(), key=lambda row: (row.start_s, row.end_s, row.key))
+        # Of several that are missing in one place, the first in the text comes first.
+        rows = sorted(found.values(), key=lambda row: (row.start_s, row.end_s, row.line or 0, row.key))
         return [row for row in rows if self._is_of(row, section)] if section else rows
 
     def row(self, key: str) -> Row | None:
@@ -195,17 +196,11 @@ def word_at(page: Page, at_s: float) -> dict[str, Any]:
     }
 
 
-def counted_reading(heard: HeardScript, line: int) -> Reading | None:
-    """The reading of a line that counts."""
-    return proof.readings_that_count(heard)[line] if 0 <= line < len(heard.lines) else None
-
-
 def _row_of(key: str, kept: dict[str, Any]) -> Row:
-    names = ("kind", "line", "start_s", "end_s", "sentence", "before", "after", "note")
-    facts = {"line": None, "start_s": 0.0, "end_s": 0.0} | {name: kept[name] for name in names if name in kept}
+    facts = {"line": None, "start_s": 0.0, "end_s": 0.0} | {name: kept[name] for name in _KEPT if name in kept}
     texts = word_texts(kept.get("sentence", "")) if "word_number" in kept else []
     parts = [(text, at == kept["word_number"]) for at, text in enumerate(texts)]
-    return Row(key, settled=kept.get("as", OPEN), parts=parts, word_number=kept.get("word_number"), **facts)
+    return Row(key, settled=kept.get("as", OPEN), parts=parts, **facts)
 
 
 def _parts(heard: HeardScript, finding: ProofFinding) -> list[tuple[str, bool]]:

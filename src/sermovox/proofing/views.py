@@ -25,7 +25,6 @@ from sermovox.proofing.models import Shared
 from sermovox.proofing.pickups import give_sentences, pickups_of, placed, put_in
 from sermovox.proofing.sheet import WANTED, Sheet
 from sermovox.recordings.models import Recording
-from sermovox.scripts.models import Hearing
 from sermovox.ui.owned import owned
 from sermovox.ui.words import said
 
@@ -168,7 +167,7 @@ def _shown(request, page: Page) -> dict:
         "recording": page.recording,
         "production": page.production,
         "state": state_of(found.words),
-        "listening": bool(hearing and hearing.state in (Hearing.State.WAITING, Hearing.State.LISTENING)),
+        "listening": bool(hearing and hearing.is_under_way),
         "rows": Paginator(rows, _ROWS_A_PAGE).get_page(_asked(request, "page")),
         "show_all": _asked(request, "show") == "all",
         "settled": sum(bool(row.settled) for row in every),
@@ -179,7 +178,6 @@ def _shown(request, page: Page) -> dict:
         "links": [link for link in Shared.objects.filter(page=page) if link.works],
         "undoable": last_change(page.production),
         "rate_hz": page.sample_rate_hz,
-        "words": found.words,
     }
 
 

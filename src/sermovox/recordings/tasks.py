@@ -2,7 +2,6 @@
 
 import errno
 import logging
-import time
 from contextlib import ExitStack
 
 import soundfile
@@ -21,6 +20,7 @@ from mastering.meters.meter import Meter
 from mastering.meters.sides import SUM
 from sermovox import caches, storage
 from sermovox.limits import is_short, refuse_too_long
+from sermovox.progress import telling
 from sermovox.queue import enqueue_once, is_queued
 from sermovox.recordings.models import Recording
 
@@ -104,15 +104,8 @@ def _awaited(error: Exception) -> str:
 
 
 def _measured(recording: Recording):
-    told_at, samples = 0.0, 0
-
-    def progress(share: float) -> None:
-        nonlocal told_at
-        if time.monotonic() - told_at > _PROGRESS_EVERY_S:
-            told_at = time.monotonic()
-            if recording.tell_progress(share):
-                raise Cancelled("Deleted meanwhile.")
-
+    samples = 0
+    progress = telling(recording.tell_progress, every_s=_PROGRESS_EVERY_S, cancelled="Deleted meanwhile.")
     with ExitStack() as kept:
         waveform = WaveformWriter(kept.enter_context(caches.making(recording.waveform_path)))
         kept.callback(waveform.close)

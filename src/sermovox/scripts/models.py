@@ -105,10 +105,14 @@ class Hearing(models.Model):
         return read(self.recording, self.key) if self.state == self.State.HEARD else None
 
     def start(self) -> bool:
-        """Note that a worker is at it. False for one that has ended its worker several times."""
-        self.state, self.share = self.State.LISTENING, 0.0
-        self.started_at, self.starts = timezone.now(), self.starts + 1
-        self.save(update_fields=["state", "share", "started_at", "starts"])
+        """Claim it for a worker. False where it was given up or is another by now, and for one that has ended its
+        worker several times.
+        """
+        own = Hearing.objects.under_way().filter(pk=self.pk, key=self.key)
+        claim = {"state": self.State.LISTENING, "share": 0.0, "started_at": timezone.now()}
+        if not own.update(starts=models.F("starts") + 1, **claim):
+            return False
+        self.refresh_from_db(fields=[*claim, "starts"])
         if self.starts > _MOST_STARTS:
             self.settle(self.State.REFUSED, said=f"Looking for the words was broken off {_MOST_STARTS} times.")
             return False
@@ -133,8 +137,9 @@ class Hearing(models.Model):
         Hearing.objects.under_way().filter(pk=self.pk, key=self.key).update(state=state, said=said)
 
     def keep(self, heard: HeardScript) -> None:
-        """Keep what was heard, and note that it is."""
-        caches.keep(self.path, as_bytes(heard))
+        """Keep what was heard, and note that it is. Raises OSError where the disk does not take it."""
+        with caches.making(self.path) as partial:
+            partial.write_bytes(as_bytes(heard))
         self.settle(self.State.HEARD)
 
 

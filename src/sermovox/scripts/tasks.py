@@ -1,12 +1,12 @@
 """Listening for the words of a text, in the background."""
 
 import logging
-import time
 
 from django_tasks import task
 
 from mastering.errors import Cancelled, MasteringError, UnreadableRecording
 from mastering.words.hearing import hear
+from sermovox.progress import telling
 from sermovox.queue import enqueue, enqueue_once
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import draw_recording
@@ -32,15 +32,7 @@ def hear_recording(key: int) -> None:
     hearing = _under_way(key)
     if hearing is None or not hearing.start():
         return
-    told_at = 0.0
-
-    def progress(share: float) -> None:
-        nonlocal told_at
-        if time.monotonic() - told_at > _PROGRESS_EVERY_S:
-            told_at = time.monotonic()
-            if hearing.tell_progress(share):
-                raise Cancelled("Cancelled.")
-
+    progress = telling(hearing.tell_progress, every_s=_PROGRESS_EVERY_S)
     recording = hearing.recording
     try:
         measured = recording.kept_measurement()

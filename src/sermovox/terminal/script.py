@@ -5,14 +5,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mastering.audio.facts import FileFacts
-from mastering.editing.documents import is_package
-from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.words.hearing import HeardScript, hear
 from mastering.words.lines import ScriptLine, in_sentences, script_lines
 from mastering.words.proof import LineSpan, spans_of_lines
-from sermovox.apart import document_text
+from sermovox.apart import text_in
 from sermovox.terminal.said import progress_of
 
 _MEASURED = 0.2
@@ -39,8 +37,7 @@ def followed(options, *, by_sentences: bool = False) -> Followed:
     """Find the script in the file, line by line, or sentence by sentence in whatever is no line of its own. Raises
     MasteringError, also where the recording holds another text.
     """
-    data = options.script.read_bytes()
-    lines = script_lines(document_text(data) if is_package(data) else decoded(data)[0])
+    lines = script_lines(text_in(options.script.read_bytes()))
     if not lines:
         raise MasteringError(f"There are no words in {options.script.name}. Choose the text that was read.")
     texts = [line.text for line in lines]

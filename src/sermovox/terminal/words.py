@@ -5,10 +5,8 @@ import sys
 from pathlib import Path
 
 from mastering.words.hearing import HeardScript
-from mastering.words.lines import word_texts
-from mastering.words.proof import proof, readings_that_count
-from mastering.words.readings import Reading
-from mastering.words.timed import WRITERS, Said, as_rows, in_cues
+from mastering.words.proof import proof, readings_that_count, words_said
+from mastering.words.timed import WRITERS, as_rows, in_cues
 from sermovox.terminal.script import followed, takes_language, takes_script
 
 
@@ -40,14 +38,9 @@ def run(options) -> int:
     elif options.kind == "proof":
         sys.stdout.write(_proof(heard))
     else:
-        said = [_words(heard, reading) for reading in readings_that_count(heard) if reading]
+        said = [words_said(heard, reading) for reading in readings_that_count(heard) if reading]
         sys.stdout.write(WRITERS[options.kind](in_cues(sorted(said), options.most)))
     return 0
-
-
-def _words(heard: HeardScript, reading: Reading) -> list[Said]:
-    texts = word_texts(heard.lines[reading.line])
-    return [Said(word.start_s, word.end_s, texts[word.word]) for word in reading.words]
 
 
 def _proof(heard: HeardScript) -> str:

@@ -13,7 +13,7 @@ from mastering.editing.pauses import find_pauses
 from mastering.meters.measurement import measure
 from mastering.tests.prompts import RATE_HZ, joined, there
 from mastering.tests.signals import noise
-from mastering.words.hearing import hear
+from mastering.words.hearing import HeardScript, hear
 from sermovox import caches
 from sermovox.cutting.models import Page
 from sermovox.cutting.spoken import spoken_in
@@ -247,12 +247,33 @@ class WordsOfAPage(PageTestCase):
         hearing = Hearing.objects.get()
         self.assertEqual((hearing.lines, hearing.state), ([self.lines[0]], "heard"))
 
+    def test_what_was_given_up_is_not_begun_and_what_is_not_kept_is_not_heard(self):
+        self.give(text=self.lines[0])
+        self.words()
+        hearing = Hearing.objects.get()
+        Hearing.objects.get().leave()
+        self.assertFalse(hearing.start())
+        self.assertEqual(Hearing.objects.get().state, "left")
+        hearing.again()
+        self.assertTrue(hearing.start())
+        found = HeardScript((), (), (), (), 1.0, 0.0)
+        # No file can lie in a folder that is a file.
+        with (
+            patch.object(Hearing, "path", self.recording.path / "words.json"),
+            self.assertRaises(OSError),
+        ):
+            hearing.keep(found)
+        self.assertEqual(Hearing.objects.get().state, "listening")
+
     def test_what_another_recogniser_heard_is_shown_and_cut_by(self):
         written = self.client.get(f"{self.address}words.vtt").content
         self.give(file=SimpleUploadedFile("other.vtt", written))
         told = self.words()
         self.assertEqual(told["state"], "heard")
         self.assertEqual(len(told["readings"]), len(self.take.places))
+        # Cues are no headings: no sections are made of them.
+        asked = self.client.post(f"{self.address}propose/", '{"by": "text"}', content_type="application/json")
+        self.assertIn("headings, or a table", asked.json()["said"])
         late = b"WEBVTT\n\n09:00:00.000 --> 09:00:01.000\nLate.\n"
         self.assertContains(self.give(file=SimpleUploadedFile("late.vtt", late)), "beyond the end of the recording")
         self.do("undo")

@@ -43,10 +43,7 @@ def take_out(request, pk: int, kind: str):
     """
     recording = owned(request, RECORDINGS, pk=pk)
     try:
-        found = Words(Page.of(recording))
-        sentences = [
-            [Said(start_s, end_s, text) for text, start_s, end_s in each["words"]] for each in found.sentences()
-        ]
+        sentences = Words(Page.of(recording)).said()
     except MasteringError as error:
         messages.error(request, str(error))
         return redirect("cutting:page", pk)

@@ -191,6 +191,27 @@ class ProofSheet(PageTestCase):
         self.assertEqual(len(pickups_of(self.production)), 1)
         self.assertContains(self.client.post(address, {"do": "put-in"}), "None of the sentences")
 
+    def test_two_that_are_missing_in_one_place_both_come_in_and_in_their_order(self):
+        also = next(each for each in unlike("fr")[40:] if not any(sign in each.text.rstrip(" .!?") for sign in ".!?"))
+        lines = self.section.script.split("\n")
+        self.section.script = "\n".join([*lines[:4], also.text, *lines[4:]])
+        self.section.save()
+        self.client.get(f"{self.address}words/")
+        self.work()
+        for _ in range(2):
+            self.settle(next(row for row in self.rows() if row.kind == "missing" and not row.settled), "pickup")
+        wanted = pickups_of(self.production)
+        self.assertEqual([each.row.sentence for each in wanted], [self.prompts[3].text, also.text])
+        take, address = self.take(self.prompts[3], also)
+        keys = [key for key, _, _ in self.client.get(address).context["rows"]]
+        answer = self.client.post(address, {"do": "put-in", "key": keys}, follow=True)
+        self.assertContains(answer, "2 pickups put in.")
+        marks = [mark for mark in self.state()["marks"] if mark["kind"] == "pickup"]
+        self.assertEqual([mark["name"] for mark in marks], [self.prompts[3].text[:60], also.text[:60]])
+        self.assertLess(marks[0]["from_sample"], marks[1]["from_sample"])
+        self.assertEqual({mark["recording"] for mark in marks}, {str(take.pk)})
+        self.assertNotIn("missing", self.kinds())
+
     def test_a_sentence_that_was_broken_off_again_is_not_put_in(self):
         self.want_two()
         whole = self.prompts[5]

@@ -295,6 +295,20 @@ class Words(BrowserTestCase):
         page.locator("#find").fill("nowhere to be found")
         expect(page.locator("#found")).to_have_text("not on this page")
 
+    def test_a_section_begins_at_a_heading_found_by_its_words(self):
+        page = self.page
+        page.keyboard.press("/")
+        page.keyboard.type("a suitcase of")
+        expect(page.locator("#found")).to_have_text("1 of 1")
+        page.keyboard.press("Escape")
+        page.keyboard.press("Escape")
+        expect(page.locator("#chosen")).not_to_contain_text("selected")
+        page.keyboard.press("n")
+        # In the pause before its first word.
+        expect(page.locator("#page-said")).to_contain_text("at 0:14")
+        page.keyboard.press("u")
+        expect(page.locator("#page-said")).to_contain_text("Undone")
+
     def test_a_word_is_heard_from_by_a_click_and_words_are_selected_by_dragging(self):
         page = self.page
         x, y = self.strip(0, 125)

@@ -4,7 +4,7 @@ import { store } from "./store.js";
 
 const PAD_S = 0.3;
 const NEAR_S = 0.2;
-const UNSURE = 45; // hundredths of how far a word lies from how it should sound; see docs/architecture.md
+const UNSURE = 45; // hundredths of how far a word lies from how it should sound
 const SAMPLED = 400;
 
 let state = JSON.parse(document.querySelector("#page-words").textContent);

@@ -19,14 +19,12 @@ function built(tag, text, more = {}) {
 
 async function look(known = words.rows ? words.state.key : "") {
   clearTimeout(waiting);
-  let answer;
   try {
-    answer = await fetch(`${store.address}words/?known=${known}`);
+    const answer = await fetch(`${store.address}words/?known=${known}`);
+    if (answer.status === 200) words.take(await answer.json());
   } catch {
     waiting = setTimeout(look, WAIT_MS * 4);
-    return;
   }
-  if (answer.status === 200) words.take(await answer.json());
 }
 
 async function listen(doing) {
@@ -72,7 +70,8 @@ function goTo(number) {
   if (!places.length) return;
   place = (number + places.length) % places.length;
   const { start, end } = stretch(...places[place]);
-  store.select(start, end);
+  // The cursor stands where they begin, so that a section can begin there.
+  store.select(end, start);
   reveal(start);
   showFound();
 }
