@@ -67,14 +67,15 @@ class Player {
   // The sound comes after the waveform: where that was freed, the copy to listen to was freed with it.
   async load() {
     const columns = Math.ceil(this.lines * 1100);
-    const ask = () => fetch(`${this.root.dataset.waveform}?columns=${columns}`);
+    // Nothing comes back where the page is left meanwhile.
+    const ask = () => fetch(`${this.root.dataset.waveform}?columns=${columns}`).catch(() => null);
     let answer = await ask();
-    for (let times = 0; answer.status === 202 && times < MOST_TIMES; times += 1) {
+    for (let times = 0; answer?.status === 202 && times < MOST_TIMES; times += 1) {
       this.clock.textContent = word("The waveform is being drawn again.");
       await new Promise((wake) => setTimeout(wake, AGAIN_MS));
       answer = await ask();
     }
-    if (answer.status === 200) this.pairs = new Int8Array(await answer.arrayBuffer());
+    if (answer?.status === 200) this.pairs = new Int8Array(await answer.arrayBuffer());
     this.audio.src = this.root.dataset.audio;
     this.show();
   }

@@ -215,8 +215,8 @@ async function findRetakes() {
 }
 
 async function drawTake(canvas, start, end) {
-  const answer = await fetch(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${canvas.width}`);
-  if (answer.status !== 200) return;
+  const answer = await fetch(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${canvas.width}`).catch(() => null);
+  if (answer?.status !== 200) return;
   const pairs = new Int8Array(await answer.arrayBuffer());
   const pen = canvas.getContext("2d");
   pen.fillStyle = getComputedStyle(canvas).getPropertyValue("--ink");
