@@ -40,6 +40,12 @@ def keep(path: Path, data: bytes) -> None:
         partial.write_bytes(data)
 
 
+def forget(path: Path) -> None:
+    """Keep something no longer."""
+    path.unlink(missing_ok=True)
+    sum_of(path).unlink(missing_ok=True)
+
+
 def seal(path: Path) -> None:
     """Note length and checksum of a file that lies in its place already."""
     sum_of(path).write_text(_summed(path))

@@ -45,11 +45,11 @@ from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, wor
 from mastering.words.timed import Said, as_rows, as_srt, as_transcript, as_vtt, in_cues, read_timed
 
 
-def heard_in(take: Take, language: str, lines: list[str] | None = None) -> HeardScript:
+def heard_in(take: Take, language: str, lines: list[str] | None = None, **more) -> HeardScript:
     with tempfile.TemporaryDirectory() as folder:
         path = take.write(Path(folder) / "take.wav")
         envelope = measure(path).levels.envelope
-        return hear(path, take.lines if lines is None else lines, language=language, envelope=envelope)
+        return hear(path, take.lines if lines is None else lines, language=language, envelope=envelope, **more)
 
 
 def share_right(heard: HeardScript, take: Take, right: Callable[[Reading, float, float], bool]) -> float:
@@ -77,7 +77,12 @@ class HumanVoices(TestCase):
 
     def test_lines_in_order_are_found_where_they_begin(self):
         take = joined("fr", 30, seed=21)
-        heard = heard_in(take, "fr")
+        begun: list[HeardScript] = []
+        heard = heard_in(take, "fr", so_far=begun.append)
+        self.assertTrue(begun)
+        for earlier in begun:
+            self.assertGreater(len(earlier.readings), 1)
+            self.assertEqual(earlier.readings, heard.readings[: len(earlier.readings)])
         # What is said differs from the text in one prompt of some fifty.
         self.assertGreaterEqual(share_right(heard, take, starts_right), 0.96)
         self.assertLess(heard.doubt, 0.25)

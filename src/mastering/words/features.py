@@ -3,6 +3,7 @@
 Shapes: powers (rows, BANDS), features (rows, FEATURES), float32; one row for each 20 ms.
 """
 
+import mmap
 from collections.abc import Iterator
 
 import numpy as np
@@ -42,6 +43,15 @@ def powers_of_blocks(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         yield None
 
     yield from _rows(pieces(), 1.0)
+
+
+def let_go(rows: np.ndarray) -> None:
+    """Have rows that are kept in a file leave the memory; what of them is asked for again is read again."""
+    kept: object = rows
+    while isinstance(kept, np.ndarray):
+        kept = kept.base
+    if isinstance(kept, mmap.mmap):
+        kept.madvise(mmap.MADV_DONTNEED)
 
 
 def _rows(pieces: Iterator[np.ndarray | None], warp: float) -> Iterator[np.ndarray]:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mastering.words.ears import Ear
-from mastering.words.features import ROWS_PER_SECOND
+from mastering.words.features import ROWS_PER_SECOND, let_go
 from mastering.words.states import States
 
 _SKIP = 1.0
@@ -158,11 +158,11 @@ class Follower:
             return 0, len(self._states)
         return max(0, place - _WINDOW_BACK), min(len(self._states), place + _WINDOW_AHEAD)
 
-    def follow(self, *, place: int = 0, progress: Callable[[float], None] = lambda share: None) -> Way:
-        """Follow it all, looking about state `place` at first."""
+    def follow(self, *, place: int = 0, settled: Callable[[int], None] = lambda rows: None) -> Way:
+        """Follow it all, looking about state `place` at first; `settled` is told how many rows stay as they are."""
         row, rows, patience = 0, len(self._heard.features), _LOST_ROWS
         while row < rows:
-            stopped, lost_at, left = self._part(row, place, patience, lambda at: progress(at / rows))
+            stopped, lost_at, left = self._part(row, place, patience, settled)
             if stopped == rows:
                 break
             found = self._found(lost_at) if lost_at > row or place != left else None
@@ -171,7 +171,11 @@ class Follower:
                 place = left
             else:
                 row, place, patience = lost_at, found, _LOST_ROWS
-        return Way(self._way, self._excess())
+        return self.way(rows)
+
+    def way(self, rows: int) -> Way:
+        """The way through the first rows."""
+        return Way(self._way[:rows], self._excess(rows))
 
     def _found(self, row: int) -> int | None:
         """Where what is spoken from a row on stands, where two stretches of it agree; None otherwise."""
@@ -221,7 +225,7 @@ class Follower:
         end = int(cost.argmin())
         return float(cost[end]), int(speech[begun[end]])
 
-    def _part(self, row: int, place: int, patience: int, progress: Callable[[int], None]) -> tuple[int, int, int]:
+    def _part(self, row: int, place: int, patience: int, settled: Callable[[int], None]) -> tuple[int, int, int]:
         """Follow from a row on until the end or until lost: the row it stopped at, since when it was lost, and the
         state it was at last."""
         heard = self._heard
@@ -252,7 +256,8 @@ class Follower:
             if row - chunks[0].row >= _SETTLED_ROWS + _KEPT_ROWS:
                 self._settle(chunks, cost, elsewhere, row)
                 del chunks[: _SETTLED_ROWS // _CHUNK_ROWS]
-                progress(row)
+                let_go(heard.features)
+                settled(chunks[0].row)
             window, cost, elsewhere = self._moved(window, cost, elsewhere)
         if chunks:
             # To end elsewhere costs what leaving a line out costs in the middle, where the way has to come back.
@@ -404,12 +409,13 @@ class Follower:
         steps = 2 if chunk.skipped[at, state] else int(chunk.stepped[at, state])
         return state + window.low - steps, False
 
-    def _excess(self) -> np.ndarray:
-        excess = np.zeros(len(self._way), np.float32)
-        for first in range(0, len(self._way), 1 << 14):
-            way = self._way[first : first + (1 << 14)]
+    def _excess(self, rows: int) -> np.ndarray:
+        excess = np.zeros(rows, np.float32)
+        for first in range(0, rows, 1 << 14):
+            way = self._way[first : min(rows, first + (1 << 14))]
             at = np.flatnonzero(way >= 0)
             at = at[self._states.speech[way[at]]]
             apart = self._heard.features[first + at].astype(np.float32) - self._ear.templates(self._states, way[at])
             excess[first + at] = (apart * apart).mean(axis=1) - self._heard.least[first + at]
+            let_go(self._heard.features)
         return excess

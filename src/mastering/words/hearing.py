@@ -2,9 +2,9 @@
 
 import re
 import tempfile
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import chain, pairwise
 from pathlib import Path
 from typing import BinaryIO
@@ -19,7 +19,7 @@ from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import Envelope
 from mastering.meters.measurement import Progress, watched
 from mastering.words.ears import Ear
-from mastering.words.features import BANDS, FEATURES, ROWS_PER_SECOND, Voice, powers, powers_of_blocks
+from mastering.words.features import BANDS, FEATURES, ROWS_PER_SECOND, Voice, let_go, powers, powers_of_blocks
 from mastering.words.following import Follower, Heard, Way
 from mastering.words.learning import FIRST_MARGIN, doubt_of, first_ear, learned
 from mastering.words.onsets import Room, pauses_of_voice, share_of, speech_of
@@ -43,6 +43,8 @@ _DOUBTFUL = 0.3
 _ANOTHER = 0.6
 """Where this share of what was said is in no script, the text is another."""
 _SHARE_READ, _SHARE_SPOKEN, _SHARE_LEARNED = 0.3, 0.5, 0.6
+_TOLD_ROWS, _TOLD_GROWS = 60 * ROWS_PER_SECOND, 1.4
+"""What is known so far is told after a minute of the recording, and then whenever it has grown by so much."""
 _PHRASE_SIGN = re.compile(r"[,;:.!?…—–،؛。、]")
 
 
@@ -83,7 +85,10 @@ class Recording:
         self.given = given
         self.sample = np.array(given[:_SAMPLE_ROWS])
         self.room = Room(self.sample, share[: len(self.sample)])
-        louder = [self.room.louder(np.asarray(given[first : first + _CHUNK_ROWS])) for first in _firsts(len(given))]
+        louder = []
+        for first in _firsts(len(given)):
+            louder.append(self.room.louder(np.asarray(given[first : first + _CHUNK_ROWS])))
+            let_go(given)
         loud = self.sample[share[: len(self.sample)] > 0.5].sum(axis=1)
         above_db = db_of_power(float(loud.mean()) / max(float(self.room.powers.sum()), 1e-12)) if len(loud) else 0.0
         louder_rows = np.concatenate([np.zeros(0, bool), *louder])
@@ -105,6 +110,8 @@ class Recording:
             part = self.voice.features(np.asarray(self.given[first - before : first + _CHUNK_ROWS + _CONTEXT_ROWS]))
             told = ear.heard(part[before : before + _CHUNK_ROWS])
             features[first : first + len(told)], least[first : first + len(told)] = told, ear.least(told)
+            let_go(self.given)
+            let_go(features)
         return Heard(features, self.speech.share, least)
 
 
@@ -162,6 +169,7 @@ def hear(
     language: str,
     envelope: Envelope,
     progress: Progress = lambda share: None,
+    so_far: Callable[[HeardScript], None] = lambda heard: None,
 ) -> HeardScript:
     """Find where each word of a script was spoken.
 
@@ -173,6 +181,8 @@ def hear(
         The language of the script, a BCP 47 tag such as "en" or "fr-CA".
     envelope
         The recording's, as it was measured.
+    so_far
+        Called now and then with what is heard from the beginning on, and stays as it is.
 
     Raises
     ------
@@ -181,11 +191,19 @@ def hear(
     counts = tuple(len(words_of(line)) for line in lines)
     if not any(counts):
         return HeardScript(tuple(lines), counts, (), (), envelope.duration_s, 0.0)
-    attended = attend(path, lines, language=language, envelope=envelope, progress=progress)
-    speech = attended.recording.speech
-    outside = tuple(Outside(*edges) for edges in outside_of(attended.way, speech.share))
-    readings = tuple(readings_of(attended.states, attended.way, speech))
-    return HeardScript(tuple(lines), counts, readings, outside, envelope.duration_s, attended.doubt)
+
+    def heard(attended: Attended) -> HeardScript:
+        speech = attended.recording.speech
+        outside = tuple(Outside(*edges) for edges in outside_of(attended.way, speech.share))
+        readings = tuple(readings_of(attended.states, attended.way, speech))
+        return HeardScript(tuple(lines), counts, readings, outside, envelope.duration_s, attended.doubt)
+
+    def begun(attended: Attended) -> None:
+        found = heard(attended)
+        # The last line may go on.
+        so_far(replace(found, readings=found.readings[:-1]))
+
+    return heard(attend(path, lines, language=language, envelope=envelope, progress=progress, so_far=begun))
 
 
 @dataclass(frozen=True)
@@ -209,6 +227,7 @@ def attend(
     language: str,
     envelope: Envelope,
     progress: Progress = lambda share: None,
+    so_far: Callable[[Attended], None] = lambda attended: None,
 ) -> Attended:
     """As `hear`, before it is put into words; at least one line has a word."""
     recording = Recording(
@@ -225,10 +244,17 @@ def attend(
     progress(_SHARE_LEARNED)
     with tempfile.TemporaryFile() as kept:
         heard = recording.heard(ear, kept)
-        way = Follower(states, ear, phrases, heard).follow(
-            place=_place(states, ear, phrases, heard),
-            progress=lambda share: progress(_SHARE_LEARNED + (1 - _SHARE_LEARNED) * share),
-        )
+        follower = Follower(states, ear, phrases, heard)
+        next_told = _TOLD_ROWS
+
+        def settled(rows: int) -> None:
+            nonlocal next_told
+            progress(_SHARE_LEARNED + (1 - _SHARE_LEARNED) * rows / len(heard.features))
+            if rows >= next_told:
+                next_told = int(_TOLD_GROWS * rows)
+                so_far(Attended(recording, script, follower.way(rows), doubt))
+
+        way = follower.follow(place=_place(states, ear, phrases, heard), settled=settled)
     progress(1.0)
     return Attended(recording, script, way, doubt)
 

@@ -116,6 +116,12 @@ class Words:
         return None if found is None or found.is_another else found
 
     @property
+    def heard_so_far(self) -> HeardScript | None:
+        """What is heard of the beginning while the rest is looked for: to be looked at, not to cut by."""
+        found = self.hearing.heard_so_far() if self.hearing else None
+        return None if found is None or found.is_another else found
+
+    @property
     def is_another(self) -> bool:
         """Whether the recording was found to hold another text."""
         found = self.hearing.heard() if self.hearing else None

@@ -141,6 +141,15 @@ class Hearing(models.Model):
         with caches.making(self.path) as partial:
             partial.write_bytes(as_bytes(heard))
         self.settle(self.State.HEARD)
+        caches.forget(so_far_path(self.recording, self.key))
+
+    def keep_so_far(self, heard: HeardScript) -> None:
+        """Keep what was heard from the beginning on, to be looked at meanwhile."""
+        caches.keep(so_far_path(self.recording, self.key), as_bytes(heard))
+
+    def heard_so_far(self) -> HeardScript | None:
+        """What was heard from the beginning on, while the rest is listened for; None where that is nothing yet."""
+        return _kept(so_far_path(self.recording, self.key)) if self.state == self.State.LISTENING else None
 
 
 def key_of(lines: Sequence[str], language: str) -> str:
@@ -154,9 +163,17 @@ def heard_path(recording: Recording, key: str):
     return storage.cached(recording.sha256, f"words-{key}.json")
 
 
+def so_far_path(recording: Recording, key: str):
+    """Where the first of them lie while the rest is listened for."""
+    return storage.cached(recording.sha256, f"words-{key}-so-far.json")
+
+
 def read(recording: Recording, key: str) -> HeardScript | None:
     """What was heard; None where it is not kept."""
-    path = heard_path(recording, key)
+    return _kept(heard_path(recording, key))
+
+
+def _kept(path) -> HeardScript | None:
     try:
         caches.judged(path)
         return _read(path, path.stat().st_mtime_ns)

@@ -43,7 +43,14 @@ def hear_recording(key: int) -> None:
         if measured is None:
             raise UnreadableRecording("This recording cannot be measured anew. Look at its slip.")
         envelope = measured.levels.envelope
-        found = hear(recording.path, hearing.lines, language=hearing.language, envelope=envelope, progress=progress)
+        found = hear(
+            recording.path,
+            hearing.lines,
+            language=hearing.language,
+            envelope=envelope,
+            progress=progress,
+            so_far=hearing.keep_so_far,
+        )
         hearing.keep(found)
     except Cancelled:
         logger.info("Recording %s is listened to no further", recording.pk)

@@ -4,6 +4,7 @@ import io
 import json
 import re
 import zipfile
+from dataclasses import replace
 from unittest import skipUnless
 from unittest.mock import patch
 
@@ -232,6 +233,33 @@ class WordsOfAPage(PageTestCase):
         # What lies before the beginning is not heard.
         self.assertEqual([word.text for word in earlier[0]], [word.text for word in as_it_is[0][2:]])
         self.assertTrue(all(word.start_s >= 0 for words in earlier for word in words))
+
+    def test_the_first_words_are_there_while_the_rest_is_looked_for(self):
+        self.give(text=self.script + "\nAnd one more.")
+        self.words()
+        meanwhile = []
+
+        def looked_at_meanwhile(*arguments, so_far, **more):
+            found = hear(*arguments, **more)
+            meanwhile.append(self.words())
+            so_far(replace(found, readings=found.readings[:2]))
+            meanwhile.append(self.words())
+            meanwhile.append(self.client.get(f"{self.address}words/?so_far=2").json())
+            self.assertIn("not found yet", self.do("false-starts", expect=400)["said"])
+            so_far(replace(found, doubt=1.0))
+            meanwhile.append(self.words())
+            return found
+
+        with patch.object(tasks, "hear", looked_at_meanwhile):
+            self.work()
+        nothing, two, known, doubtful = meanwhile
+        self.assertEqual({told["state"] for told in meanwhile}, {"listening"})
+        self.assertNotIn("readings", nothing | known | doubtful)
+        self.assertEqual((len(two["readings"]), two["so_far"], known["so_far"]), (2, 2, 2))
+        told = self.words()
+        self.assertEqual((told["state"], len(told["readings"])), ("heard", len(self.take.places)))
+        self.assertNotIn("so_far", told)
+        self.assertEqual([each.name for each in Hearing.objects.get().path.parent.glob("*so-far*")], [])
 
     def test_a_text_given_while_another_is_looked_for_has_its_turn(self):
         self.give(text=self.script + "\nAnd one more.")

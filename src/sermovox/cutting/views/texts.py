@@ -26,7 +26,9 @@ _FEWEST_LETTERS = 10
 
 @said
 def words(request, pk: int):
-    """The words where they were spoken, or how far they are found; 204 where they are those that are known."""
+    """The words where they were spoken, or how far they are found; 204 where they are those that are known. While they
+    are looked for, those of the first `so_far` readings, unless as many are known.
+    """
     found = Words(Page.of(owned(request, RECORDINGS, pk=pk)))
     found.queue()
     told = state_of(found)
@@ -34,6 +36,10 @@ def words(request, pk: int):
         return HttpResponse(status=204)
     if found.heard:
         told |= rows_of(found.heard) | {"levels": levels_of(found.page, found.heard)}
+    elif begun := found.heard_so_far:
+        told["so_far"] = len(begun.readings)
+        if request.GET.get("so_far") != str(told["so_far"]):
+            told |= rows_of(begun)
     return JsonResponse(told)
 
 

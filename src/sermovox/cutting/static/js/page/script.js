@@ -20,9 +20,13 @@ export const words = {
   get rows() { return rows; },
   get readings() { return readings; },
   take(found) {
-    state = found;
-    read();
-    store.tell("words");
+    const same = found.so_far && found.so_far === state.so_far;
+    state = same ? { ...found, lines: state.lines, readings: state.readings, outside: state.outside } : found;
+    if (same) store.tell("text");
+    else {
+      read();
+      store.tell("words");
+    }
   },
 };
 

@@ -17,10 +17,10 @@ function built(tag, text, more = {}) {
 
 // --- How far the words are found ------------------------------------------------------------------------------
 
-async function look(known = words.rows ? words.state.key : "") {
+async function look(known = words.state.state === "heard" && words.rows ? words.state.key : "") {
   clearTimeout(waiting);
   try {
-    const answer = await fetch(`${store.address}words/?known=${known}`);
+    const answer = await fetch(`${store.address}words/?known=${known}&so_far=${words.state.so_far ?? ""}`);
     if (answer.status === 200) words.take(await answer.json());
   } catch {
     waiting = setTimeout(look, WAIT_MS * 4);
@@ -29,8 +29,8 @@ async function look(known = words.rows ? words.state.key : "") {
 
 async function listen(doing) {
   const body = new URLSearchParams({ do: doing });
-  const answer = await fetch(`${store.address}words/listen/`, { method: "POST", body, headers: headers() });
-  if (answer.ok) words.take(await answer.json());
+  const answer = await fetch(`${store.address}words/listen/`, { method: "POST", body, headers: headers() }).catch(() => null);
+  if (answer?.ok) words.take(await answer.json());
 }
 
 function showState() {
@@ -170,6 +170,7 @@ store.on("state", () => {
   seen = now;
   whenIdle(showReadAgain);
 });
+store.on("text", showState);
 store.on("words", () => {
   places = [];
   showFound();
