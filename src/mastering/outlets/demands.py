@@ -1,6 +1,6 @@
 """What a rule may ask of a file: named values, a range, a pattern, or all of a list."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from math import inf, isfinite
 from typing import Any
@@ -71,16 +71,16 @@ class Range:
         bounds = {"at_least": self.low, "at_most": self.high}
         return {name: value for name, value in bounds.items() if isfinite(value)}
 
-    def words(self, unit: str = "") -> str:
-        """Written out, with its unit: "-19 ±1 LUFS", "at most -3 dBFS", "0.5 to 1 s"."""
+    def words(self, unit: str = "", written: Callable[[float], str] = "{:g}".format) -> str:
+        """Written out, with its unit: "-19 ±1 LUFS", "at most -3 dBFS", "0.5 to 1 s"; `written` is how a figure is."""
         if self.target is not None:
-            tolerance = self.high - self.target
-            return _with_unit(f"{self.target:g} ±{tolerance:g}" if tolerance else f"{self.target:g}", unit)
+            tolerance, aim = self.high - self.target, written(self.target)
+            return _with_unit(f"{aim} ±{written(tolerance)}" if tolerance else aim, unit)
         if not isfinite(self.low):
-            return _with_unit(f"at most {self.high:g}", unit)
+            return _with_unit(f"at most {written(self.high)}", unit)
         if not isfinite(self.high):
-            return _with_unit(f"at least {self.low:g}", unit)
-        return _with_unit(f"{self.low:g} to {self.high:g}", unit)
+            return _with_unit(f"at least {written(self.low)}", unit)
+        return _with_unit(f"{written(self.low)} to {written(self.high)}", unit)
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,8 @@
 """Runs as they happen, check sheets, listening and handing over."""
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from django.conf import settings
@@ -39,6 +40,7 @@ from sermovox.numerals import whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
 from sermovox.queue import enqueue_once
+from sermovox.recordings.models import Recording
 from sermovox.recordings.views import send_waveform
 from sermovox.ui.files import send_audio
 from sermovox.ui.owned import owned
@@ -250,7 +252,7 @@ def current(request, production_id: int, key: str):
     """The files that stand for a production now at one outlet, held together as a whole."""
     found = _current(request, production_id, key)
     bundle = found.bundle
-    together = bundle.together(manifest.asked_extras(bundle)).findings if bundle.files else ()
+    together = bundle.together(manifest.asked_extras(bundle)).as_list() if bundle.files else []
     rows = [
         {"wanted": wanted, "file": file, "changes": changes, "state": _standing_state(file, changes)}
         for wanted, file, changes in found.rows
@@ -262,7 +264,7 @@ def current(request, production_id: int, key: str):
         "bundle": bundle,
         "rows": rows,
         "together": together,
-        "together_fails": sum(finding.verdict == FAIL for finding in together),
+        "together_fails": sum(finding["verdict"] == FAIL for finding in together),
         "fails": sum(row["state"] == "fails" for row in rows),
         "changed": len(changed),
         "rewritable": [file for file, changes in changed if changes.rewritable],
@@ -454,7 +456,7 @@ def _run(delivery: Delivery) -> dict:
         "outlet": delivery.outlet,
         "siblings": siblings,
         "waited_for": [each for each in siblings if each.left],
-        "files": files,
+        "rows": _in_order(files),
         "running": any(each.left for each in siblings),
         "own_running": under_way,
         "share": progress.share,
@@ -467,6 +469,27 @@ def _run(delivery: Delivery) -> dict:
     return context | (_to_come(delivery) if under_way else _made(delivery))
 
 
+@dataclass(frozen=True)
+class _InRun:
+    """A file of a run, how long it is as far as that is known, and how many are made before it."""
+
+    file: FinishedFile
+    length_s: float
+    before: int
+
+
+def _in_order(files: Sequence[FinishedFile]) -> list[_InRun]:
+    recordings = Recording.with_deleted.filter(pk__in={file.recording_id for file in files})
+    whole = dict(recordings.values_list("pk", "figures__duration_s"))
+    lengths = [file.figures.get("duration_s") or whole.get(file.recording_id or 0) or 0.0 for file in files]
+    usual_s = sum(lengths) / max(1, sum(length > 0 for length in lengths)) or 1.0
+    rows, before = [], 0
+    for file, length in zip(files, lengths, strict=True):
+        rows.append(_InRun(file, length or usual_s, before))
+        before += file.state in _MOVING
+    return rows
+
+
 def _to_come(delivery: Delivery) -> dict:
     """What can be wished for a delivery while its files are being made."""
     outlet = outlets_of(delivery.production.owner).get(delivery.outlet_key)
@@ -476,10 +499,10 @@ def _to_come(delivery: Delivery) -> dict:
 def _made(delivery: Delivery) -> dict:
     """What is told of a delivery's files once none is under way."""
     outlet, bundle = delivery.outlet, of_run(delivery)
-    together = bundle.together(manifest.asked_extras(bundle)).findings
+    together = bundle.together(manifest.asked_extras(bundle)).as_list()
     return {
         "together": together,
-        "together_fails": sum(finding.verdict == FAIL for finding in together),
+        "together_fails": sum(finding["verdict"] == FAIL for finding in together),
         "common": _common_failures(delivery.files.made().filter(replaced_at=None)),
         "missing": bundle.missing,
         "artwork": outlet.artwork and delivery.production.artwork_sha256,

@@ -1,9 +1,10 @@
 """Holding what was found against what is asked: the verdict, how near it is, and what to do."""
 
 from dataclasses import replace
+from math import isfinite
 
 from mastering.outlets.demands import Items, Named, Range
-from mastering.outlets.findings import FAIL, PASS, REMARK, Finding
+from mastering.outlets.findings import FAIL, PASS, REMARK, Finding, Scale
 from mastering.outlets.rules.kind import ASKED, LEVELS, UNTOLD, Asked, Examined, Figure
 
 _SLACK_OF_NAMED = 0.5
@@ -31,6 +32,7 @@ def by_figure(asked: Asked, figure: Figure, examined: Examined | None = None) ->
         advice=special or advice,
         source=asked.source,
         margin=_margin(asked, figure),
+        scale=_scale(asked, figure),
     )
 
 
@@ -54,7 +56,8 @@ def by_extremes(asked: Asked, low: float, high: float, *, average: float) -> Fin
     demand = asked.demand
     nearest = min((low, high), key=lambda each: min(each - demand.low, demand.high - each))
     unit = asked.kind.unit
-    return replace(by_figure(asked, nearest), found=f"{low:.0f} to {high:.0f} {unit}, {average:.0f} on average")
+    found = f"{low:.0f} to {high:.0f} {unit}, {average:.0f} on average"
+    return replace(by_figure(asked, nearest), found=found, scale=_scale(asked, low, high))
 
 
 def one_line(text: str) -> str:
@@ -68,9 +71,15 @@ def _found_text(asked: Asked, figure: Figure) -> str:
         return "none"
     if isinstance(figure, str):
         return figure
-    digits = asked.kind.digits
-    # Adding zero takes the sign off a minus nought.
-    return f"{round(figure, digits) + 0.0:.{digits}f} {asked.kind.unit}".strip()
+    return asked.kind.figure_words(figure)
+
+
+def _scale(asked: Asked, *figures: Figure) -> Scale | None:
+    numbers = tuple(figure for figure in figures if isinstance(figure, int | float))
+    if not isinstance(asked.demand, Range) or not numbers:
+        return None
+    low, high = (edge if isfinite(edge) else None for edge in (asked.demand.low, asked.demand.high))
+    return Scale(low=low, high=high, figures=numbers)
 
 
 def _margin(asked: Asked, figure: Figure) -> str:
@@ -78,13 +87,12 @@ def _margin(asked: Asked, figure: Figure) -> str:
     kind, demand = asked.kind, asked.demand
     if figure is None or isinstance(figure, str) or not isinstance(demand, Range):
         return ""
-    digits = max(kind.digits, 1)
     if figure < demand.low - kind.slack:
-        return f"{demand.low - figure:.{digits}f} {kind.unit_apart} too low"
+        return f"{kind.apart_words(demand.low - figure)} too low"
     if figure > demand.high + kind.slack:
-        return f"{figure - demand.high:.{digits}f} {kind.unit_apart} too high"
+        return f"{kind.apart_words(figure - demand.high)} too high"
     spare = min(abs(figure - edge) for edge in demand.edges)
-    return f"{spare:.{digits}f} {kind.unit_apart} to spare" if round(spare, digits) else "nothing to spare"
+    return f"{kind.apart_words(spare)} to spare" if round(spare, max(kind.digits, 1)) else "nothing to spare"
 
 
 def _verdict(asked: Asked, figure: Figure) -> tuple[str, str]:

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 from mastering.audio.encodings import Encoding
 from mastering.audio.facts import FileFacts
+from mastering.clock import clock
 from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
 from mastering.outlets.demands import Demand, Named, Range
@@ -160,6 +161,8 @@ class RuleKind:
     """Whether it cannot differ between mono and stereo, speech and music."""
     wanted: bool = False
     """Whether every outlet has to state it."""
+    is_length: bool = False
+    """Whether it is how long something lasts, to be shown as h:mm:ss."""
     close: float = 0.0
     """A figure that passes by less than this is passed with a remark."""
     slack: float = 0.005
@@ -205,8 +208,23 @@ class RuleKind:
         """The unit of a difference between two figures."""
         return _UNITS_APART.get(self.unit, self.unit)
 
+    def figure_words(self, figure: float) -> str:
+        """Write a figure out: "-22.5 dBFS", "1:59:41"."""
+        if self.is_length:
+            return clock(figure)
+        # Adding zero takes the sign off a minus nought.
+        return f"{round(figure, self.digits) + 0.0:.{self.digits}f} {self.unit}".strip()
+
+    def apart_words(self, by: float) -> str:
+        """Write out how far two figures lie apart."""
+        if self.is_length and by >= 1:
+            return clock(by)
+        return f"{by:.{max(self.digits, 1)}f} {self.unit_apart}"
+
     def words(self, demand: Demand) -> str:
         """Write a demand out, with its unit: "-19 ±1 LUFS", "at most -3 dBFS", "0.5 to 1 s"."""
+        if self.is_length and isinstance(demand, Range):
+            return demand.words(written=clock)
         return self.said(demand) if self.said else demand.words(self.unit)
 
     @property

@@ -28,6 +28,7 @@ KINDS = [
         unit="s",
         digits=0,
         least=0,
+        is_length=True,
         advice=Advice(
             too_low="The file is too short. Join the section with the next on its row of the running order.",
             too_high="The file is too long. Split the section in two on its page.",

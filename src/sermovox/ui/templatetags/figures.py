@@ -9,7 +9,8 @@ from django.utils.html import format_html, format_html_join
 from django.utils.translation import get_language
 
 from mastering.clock import clock as as_clock
-from sermovox.ui import words
+from mastering.outlets.findings import FAIL, PASS, REMARK
+from sermovox.ui import scales, words
 
 register = template.Library()
 register.filter("said", words.said)
@@ -98,6 +99,12 @@ def add_px(value, more) -> float:
 
 
 @register.filter
+def from_top(at) -> float:
+    """A place in percent from below, from above."""
+    return round(100 - float(at), 2)
+
+
+@register.filter
 def percent(share) -> int:
     """A share from 0 to 1 as a whole percentage."""
     return round(100 * float(share or 0))
@@ -109,6 +116,20 @@ def proper(text: str) -> str:
     names and dates stay.
     """
     return re.sub(r"(?<![\w-])-(?=\d)", "−", words.said(text))
+
+
+@register.inclusion_tag("_scale.html")
+def scale(finding) -> dict:
+    """Where what was found lies among what is asked, where that is a range."""
+    told = finding.get("scale")
+    return {"drawn": scales.drawn(told) if told else None, "mark": MARKS[finding["verdict"]]}
+
+
+@register.filter
+def worst_first(findings) -> list:
+    """Findings with those that fail first, then those with a remark."""
+    order = (FAIL, REMARK, PASS)
+    return sorted(findings, key=lambda each: order.index(each["verdict"]))
 
 
 @register.filter

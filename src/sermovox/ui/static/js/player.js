@@ -25,7 +25,8 @@ class Player {
   constructor(root) {
     this.root = root;
     this.seconds = Number(root.dataset.seconds) || 0;
-    this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s <= MOST_LINES) ?? this.seconds / MOST_LINES;
+    const most = Number(root.dataset.mostLines) || MOST_LINES;
+    this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s <= most) ?? this.seconds / most;
     this.lines = Math.max(1, Math.ceil(this.seconds / this.lineSeconds - 0.02));
     this.audio = new Audio();
     this.audio.preload = "metadata";
@@ -147,7 +148,7 @@ class Player {
     const text = width - MARGIN;
     const shown = this.pairs.length / 2;
     const now = this.audio.currentTime;
-    pen.font = `12px ${style.getPropertyValue("--mono")}`;
+    pen.font = `14px ${style.getPropertyValue("--mono")}`;
     pen.textBaseline = "middle";
     for (let line = 0; line < this.lines; line += 1) {
       const middle = (line + 0.5) * LINE_HEIGHT;
