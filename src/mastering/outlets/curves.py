@@ -1,11 +1,14 @@
 """What a plan looks like: how loud a section is before and after, as one bar and over time."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from mastering.editing.pauses import find_pauses
 from mastering.meters import loudness
+from mastering.meters.decibels import db_of_power
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers
 from mastering.meters.meter import Levels
 from mastering.outlets.levelplan import LevelPlan
 from mastering.shaping.rehearsal import Rehearsed, rehearse, reshaped
@@ -13,6 +16,7 @@ from mastering.shaping.rehearsal import Rehearsed, rehearse, reshaped
 _STEP_S = 0.1
 _SHORT_TERM, _MOMENTARY = 30, 4
 _FAINTEST_LUFS = -70.0
+_BESIDE_WORDS_S = 0.1
 _GATE_LU = 20.0
 
 
@@ -32,20 +36,34 @@ class Bar:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Pause:
+    """Where nobody speaks, seconds, and how loud it is there before and after, dBFS; None for digital silence and for
+    what is cut off.
+    """
+
+    start_s: float
+    end_s: float
+    before_db: float | None
+    after_db: float | None
+
+
+@dataclass(frozen=True, kw_only=True)
 class Curves:
     """A section over time; arrays of shape (n,), NaN where there is nothing.
 
     `times_s` are seconds of the section as it is, below 0 for room tone put before it. `before_lufs` and `after_lufs`
-    are short-term loudness, around each moment; `gain_db` is ride and gain together, `limiting_db` what the limiter
-    takes. `pauses_s` are start and end of each pause.
+    are short-term loudness, around each moment; `before_peaks_db` and `after_peaks_db` the highest sample there, dBFS;
+    `gain_db` is ride and gain together, `limiting_db` what the limiter takes.
     """
 
     times_s: np.ndarray
     before_lufs: np.ndarray
     after_lufs: np.ndarray
+    before_peaks_db: np.ndarray
+    after_peaks_db: np.ndarray
     gain_db: np.ndarray
     limiting_db: np.ndarray
-    pauses_s: list[tuple[float, float]]
+    pauses: list[Pause]
 
 
 def bar_before(levels: Levels) -> Bar:
@@ -56,35 +74,69 @@ def bar_before(levels: Levels) -> Bar:
 def bar_after(levels: Levels, plan: LevelPlan) -> Bar:
     """How loud a section will be."""
     told = plan.predicted
-    return _bar(_after(levels, plan).steps, told.get("true_peak_dbtp"), told.get("noise_floor_dbfs"))
+    return _bar(_after(levels, plan)[1].steps, told.get("true_peak_dbtp"), told.get("noise_floor_dbfs"))
 
 
 def curves(levels: Levels, plan: LevelPlan, *, points: int) -> Curves:
     """A section over time, in at most so many points."""
-    rehearsed = _after(levels, plan)
+    chain = plan.chain(levels.envelope)
+    shaped, rehearsed = _after(levels, plan)
     shift_s = plan.edges.cut_head_s - plan.edges.tone_head_s
     after = _short_term(rehearsed.steps)
     first = min(0.0, shift_s)
     last = max(levels.duration_s, shift_s + len(after) * _STEP_S)
     times_s = first + (np.arange(points) + 0.5) * (last - first) / points
-    chain = plan.chain(levels.envelope)
     gain_db = np.full(points, plan.gain_db)
     if chain.ride_db is not None:
         gain_db = gain_db + chain.ride_db[np.clip((times_s * 100).astype(int), 0, len(chain.ride_db) - 1)]
-    pauses = find_pauses(levels.envelope)
+    limiting_db = _most(rehearsed.limiting_db, times_s - shift_s, (last - first) / points, _STEP_S)
+    after_peaks_db = _peaks(shaped, times_s - shift_s, (last - first) / points) + plan.gain_db
+    if plan.ceiling_dbtp is not None:
+        after_peaks_db = np.minimum(after_peaks_db, plan.ceiling_dbtp)
     return Curves(
         times_s=times_s,
         before_lufs=_at(_short_term(levels.steps), times_s),
         after_lufs=_at(after, times_s - shift_s),
         gain_db=gain_db,
-        limiting_db=_most(rehearsed.limiting_db, times_s - shift_s, (last - first) / points),
-        pauses_s=list(zip(pauses.starts_s.tolist(), pauses.ends_s.tolist(), strict=True)),
+        before_peaks_db=_peaks(levels.envelope, times_s, (last - first) / points),
+        after_peaks_db=after_peaks_db,
+        limiting_db=limiting_db,
+        pauses=list(_pauses(levels.envelope, shaped, shift_s, plan.gain_db)),
     )
 
 
-def _after(levels: Levels, plan: LevelPlan) -> Rehearsed:
-    base = reshaped(levels.envelope, plan.chain(levels.envelope))
-    return rehearse(base, gain_db=plan.gain_db, ceiling_dbtp=plan.ceiling_dbtp)
+def _after(levels: Levels, plan: LevelPlan) -> tuple[Envelope, Rehearsed]:
+    shaped = reshaped(levels.envelope, plan.chain(levels.envelope))
+    return shaped, rehearse(shaped, gain_db=plan.gain_db, ceiling_dbtp=plan.ceiling_dbtp)
+
+
+def _pauses(envelope: Envelope, shaped: Envelope, shift_s: float, gain_db: float) -> Iterator[Pause]:
+    found = find_pauses(envelope)
+    for start_s, end_s in zip(found.starts_s.tolist(), found.ends_s.tolist(), strict=True):
+        after_db = _level_between(shaped, start_s - shift_s, end_s - shift_s)
+        yield Pause(
+            start_s=start_s,
+            end_s=end_s,
+            before_db=_level_between(envelope, start_s, end_s),
+            after_db=None if after_db is None else after_db + gain_db,
+        )
+
+
+def _level_between(envelope: Envelope, start_s: float, end_s: float) -> float | None:
+    """How loud it is between two places, dBFS, leaving out digital silence and what still belongs to words."""
+    beside_s = min(_BESIDE_WORDS_S, (end_s - start_s) / 4)
+    cells = envelope.power[
+        max(0, round((start_s + beside_s) * CELLS_PER_SECOND)) : max(0, round((end_s - beside_s) * CELLS_PER_SECOND))
+    ]
+    heard = powers(cells[~is_silent(cells)])
+    return db_of_power(float(heard.mean())) if len(heard) else None
+
+
+def _peaks(envelope: Envelope, times_s: np.ndarray, width_s: float) -> np.ndarray:
+    peaks = np.where(is_silent(envelope.peak), -np.inf, envelope.peak / 100)
+    found = _most(peaks, times_s, width_s, 1 / CELLS_PER_SECOND)
+    inside = (times_s >= 0) & (times_s < envelope.duration_s) & np.isfinite(found)
+    return np.where(inside, found, np.nan)
 
 
 def _bar(steps: np.ndarray, peak_dbtp: float | None, noise_dbfs: float | None) -> Bar:
@@ -114,10 +166,10 @@ def _at(values: np.ndarray, times_s: np.ndarray) -> np.ndarray:
     return np.where(np.isfinite(found), found, np.nan)
 
 
-def _most(values: np.ndarray, times_s: np.ndarray, width_s: float) -> np.ndarray:
+def _most(values: np.ndarray, times_s: np.ndarray, width_s: float, step_s: float) -> np.ndarray:
     """The highest of what lies around each time, so that no moment of it is lost between two points."""
     if not len(values):
         return np.zeros(len(times_s))
-    starts = np.clip(((times_s - width_s / 2) / _STEP_S).astype(int), 0, len(values) - 1)
-    ends = np.clip(np.ceil((times_s + width_s / 2) / _STEP_S).astype(int), starts + 1, len(values))
+    starts = np.clip(((times_s - width_s / 2) / step_s).astype(int), 0, len(values) - 1)
+    ends = np.clip(np.ceil((times_s + width_s / 2) / step_s).astype(int), starts + 1, len(values))
     return np.array([values[start:end].max() for start, end in zip(starts, ends, strict=True)])

@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from mastering.outlets.outlet import Outlet
+from mastering.shaping.treatment import Treatment
 from sermovox.levelling.members import Member, members_of
 from sermovox.levelling.plans import Planned, plans_of
 from sermovox.levelling.tasks import measure_sections
@@ -64,23 +65,40 @@ class Row:
 
 def rows_of(members: list[Member], outlet: Outlet, production: Production) -> list[Row]:
     """A row for each file, planned or waiting; what is not measured yet is queued."""
-    planned = plans_of(members, outlet, within_s=_WITHIN_S)
     if any(not member.refusal and not member.is_measured for member in members):
         enqueue_once(measure_sections, production.pk, outlet.key)
+    return _rows(members, outlet)
+
+
+def _rows(members: list[Member], outlet: Outlet) -> list[Row]:
+    planned = plans_of(members, outlet, within_s=_WITHIN_S)
     return [Row(place, *each) for place, each in enumerate(zip(members, planned, strict=True), 1)]
 
 
-def rows_of_section(found: Section, outlet: Outlet, voice: int) -> tuple[list[Row], Row | None]:
-    """The rows of a section, one for each of its voices, and the one that is looked at."""
+def rows_of_section(
+    found: Section, outlet: Outlet, voice: int, tried: Treatment | None = None
+) -> tuple[list[Row], Row | None]:
+    """The rows of a section, one for each of its voices, and the one that is looked at; as they would be with a
+    treatment that is `tried`.
+    """
     production = found.production
-    alone = not found.wishes.together and not outlet.compares_files
+    alone = not (tried or found.wishes).together and not outlet.compares_files
     soundings = Soundings(production)
-    everyone = rows_of(members_of(soundings, [found] if alone else soundings.sections, outlet), outlet, production)
+    members = members_of(soundings, [found] if alone else soundings.sections, outlet)
+    if tried is None:
+        everyone = rows_of(members, outlet, production)
+    else:
+        everyone = _rows([_with(member, found, tried) for member in members], outlet)
     own = [row for row in everyone if row.member.sounding.section and row.member.sounding.section.pk == found.pk]
     if not own:
         return own, None
     row = own[min(voice, len(own) - 1)]
     return own, _roughly(row, outlet) if row.planned is None and row.member.treatment.measured_hz else row
+
+
+def _with(member: Member, section: Section, tried: Treatment) -> Member:
+    own = member.sounding.section and member.sounding.section.pk == section.pk
+    return member.like(replace(member.sounding, treatment=tried)) if own else member
 
 
 def _roughly(row: Row, outlet: Outlet) -> Row:

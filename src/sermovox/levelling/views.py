@@ -25,11 +25,11 @@ from mastering.outlets.rules.levels import (
 )
 from mastering.outlets.sentences import steps
 from mastering.shaping.mends import MENDS
-from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ
+from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ, BadTreatment, Treatment
 from sermovox.cutting.listening import as_wav
 from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
-from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, ticks
+from sermovox.levelling.drawing import POINTS, band_of, drawn_bar, drawn_curves, in_columns, ticks
 from sermovox.levelling.forms import HeardForm, in_words, treated
 from sermovox.levelling.members import members_of
 from sermovox.levelling.remedies import remedy_of
@@ -47,6 +47,8 @@ _SECTIONS = Section.objects.select_related("production").with_pieces()
 _SHOWN_ANYHOW = (INTEGRATED, TRUE_PEAK, NOISE_FLOOR, LOUDNESS_RANGE)
 """Figures of a section that are shown whether or not its outlet asks for them."""
 _WORST = "worst"
+_ENOUGH_FOR_A_PICTURE = 7
+"""Sections from which on all of them are drawn side by side; fewer are seen at once in their rows."""
 commands = Commands()
 
 
@@ -97,16 +99,19 @@ def section(request, pk: int):
 
 
 def plan(request, pk: int):
-    """The plan of a section with its picture and its controls."""
-    outlet = _outlet(request)
+    """The plan of a section with its picture and its controls; `?tried` as it would be with what the form says."""
+    found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
     if outlet is None:
         raise Http404
-    return render(request, "levelling/_plan.html", _one(request, owned(request, _SECTIONS, pk=pk), outlet))
+    try:
+        return render(request, "levelling/_plan.html", _one(request, found, outlet, _tried(request, found)))
+    except BadTreatment as error:
+        return HttpResponse(words.said(str(error)), status=422, content_type="text/plain; charset=utf-8")
 
 
 def heard(request, pk: int):
     """A stretch of a section before or after its plan, at equal loudness, as WAV; `?mended` as it would be with what
-    mends it.
+    mends it, `?tried` with what the form says.
     """
     found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
     form = HeardForm(request.GET)
@@ -120,7 +125,7 @@ def heard(request, pk: int):
             remedy = remedy_of(found, outlet)
             own = remedy.row if remedy else None
         else:
-            _, own = rows_of_section(found, outlet, _voice(request))
+            _, own = rows_of_section(found, outlet, _voice(request), _tried(request, found))
         if own is None or own.planned is None or own.planned.plan is None:
             raise Http404
         member = own.member
@@ -171,11 +176,13 @@ def _rows(request, production: Production, outlet: Outlet) -> dict:
     by = request.POST.get("by") or request.GET.get("by") or ""
     if by == _WORST:
         found.sort(key=lambda row: row.badness, reverse=True)
+    shown = [_row_shown(row, outlet) for row in found]
     return {
         "production": production,
         "outlet": outlet,
         "by": by,
-        "rows": [_row_shown(row, outlet) for row in found],
+        "rows": shown,
+        "columns": in_columns(shown) if len(shown) >= _ENOUGH_FOR_A_PICTURE else [],
         "ticks": ticks(),
         "waiting": (waiting := sum(row.planned is None for row in found)),
         "look_again": "1s" if any(row.measuring for row in found) else "50ms" if waiting else "",
@@ -231,13 +238,13 @@ def _treatment_words(plan) -> str:
     return ", ".join(told + ["ride"] * bool(plan.ride_range_db) + ["set"] * plan.fixed_gain)
 
 
-def _one(request, found: Section, outlet: Outlet) -> dict:
+def _one(request, found: Section, outlet: Outlet, tried: Treatment | None = None) -> dict:
     production = found.production
     context = {
         "section": found,
         "production": production,
         "outlet": outlet,
-        "treatment": found.wishes,
+        "treatment": (wishes := tried or found.wishes),
         "seen": revision_of(found.treatment),
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,
@@ -250,7 +257,7 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
     if outlet.joined:
         return context | {"joined": True}
     try:
-        own, row = rows_of_section(found, outlet, _voice(request))
+        own, row = rows_of_section(found, outlet, _voice(request), tried)
     except MasteringError as error:
         return context | {"wrong": str(error)}
     context["two_sides"] = row is not None and row.member.sounding.channels == 2
@@ -264,10 +271,10 @@ def _one(request, found: Section, outlet: Outlet) -> dict:
         return context | {"wrong": row.planned.refusal}
     measured = row.member.levels
     demands = outlet.demands(channels=row.member.channels, content_kind=row.member.content_kind)
-    noise_s = plan.noise_s if plan.hush_db or found.wishes.noise_s else None
+    noise_s = plan.noise_s if plan.hush_db or wishes.noise_s else None
     return context | {
         "waiting": row.rough,
-        "learned_s": [clock(edge_s, 1) for edge_s in found.wishes.noise_s or ()],
+        "learned_s": [clock(edge_s, 1) for edge_s in wishes.noise_s or ()],
         "plan": plan,
         "steps": steps(plan),
         "curves": drawn_curves(curves(measured, plan, points=POINTS), band_of(demands, plan), noise_s),
@@ -290,6 +297,11 @@ def _figures(measured, plan, demands, outlet: Outlet) -> list[dict]:
         for name, kind in RULE_KINDS.items()
         if kind.measured and (name in demands or name in _SHOWN_ANYHOW)
     ]
+
+
+def _tried(request, found: Section) -> Treatment | None:
+    """The treatment that is tried and not kept. Raises BadTreatment."""
+    return treated(found.wishes, request.GET) if "tried" in request.GET else None
 
 
 def _outlet(request) -> Outlet | None:

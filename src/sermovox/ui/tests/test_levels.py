@@ -1,9 +1,12 @@
 """Levels in a real browser: rows that open, treatments that answer at once, and hearing before and after."""
 
 import re
+import tempfile
+from pathlib import Path
 
 from playwright.sync_api import expect
 
+from mastering.tests.signals import speech, written
 from sermovox.ui.tests.running import BrowserTestCase
 
 
@@ -28,13 +31,23 @@ class Levels(BrowserTestCase):
             re.compile(r"Hush of \d+ dB or a quieter room would do")
         )
 
-        # A treatment answers at once.
+        # What a treatment would do is shown at once, and nothing is kept before that is said.
         self.page.get_by_label("Hush: steady noise down").focus()
         self.page.get_by_label("Hush: steady noise down").select_option("if needed")
         expect(self.page.locator(".steps")).to_contain_text("steady noise 10.0 dB lower")
         expect(self.page.get_by_label("Hush: steady noise down")).to_be_focused()
         self.page.get_by_label("by at most").fill("16")
         expect(self.page.locator(".verdict-passes")).to_contain_text("Meets every level rule of Audiobook retail")
+        expect(self.page.locator(".over-time .loud")).to_have_count(0)
+        self.page.get_by_role("button", name="Back to how it is").click()
+        expect(self.page.locator(".collisions")).to_be_visible()
+        expect(self.page.get_by_label("Hush: steady noise down")).to_have_value("never")
+        expect(self.page.get_by_role("button", name="Treat it so")).to_be_hidden()
+        self.page.reload()
+        expect(self.page.locator(".over-time .loud")).not_to_have_count(0)
+        self.page.get_by_label("Hush: steady noise down").select_option("if needed")
+        self.page.get_by_label("by at most").fill("16")
+        expect(self.page.locator(".verdict-passes")).to_be_visible()
 
         # It is heard within a second, and from the same place the other way.
         self.page.locator(".over-time svg").click(position={"x": 300, "y": 80})
@@ -51,12 +64,13 @@ class Levels(BrowserTestCase):
         curve.focus()
         self.page.keyboard.press("Shift+ArrowRight")
         self.page.get_by_role("button", name="Learn it from the selection").click()
+        self.page.keyboard.press("t")
         expect(self.page.get_by_role("button", name="Take the quietest stretch")).to_be_visible()
-        for said in ("noise learned from a place", "hush of 16 dB", "hush if needed"):
-            # htmx takes a moment before it knows the buttons that came in.
-            self.page.wait_for_timeout(200)
-            self.page.keyboard.press("u")
-            expect(self.page.locator("#plan .said")).to_contain_text(f"Undone: Treat “What the Barometer Knew”: {said}")
+        # htmx takes a moment before it knows the buttons that came in.
+        self.page.wait_for_timeout(200)
+        self.page.keyboard.press("u")
+        said = "hush if needed, hush of 16 dB, noise learned from a place"
+        expect(self.page.locator("#plan .said")).to_contain_text(f"Undone: Treat “What the Barometer Knew”: {said}")
         expect(self.page.locator(".collisions")).to_be_visible()
 
     def test_several_are_treated_together(self):
@@ -72,3 +86,39 @@ class Levels(BrowserTestCase):
         expect(rows.nth(0).get_by_role("checkbox")).to_be_checked()
         self.page.keyboard.press("u")
         expect(self.page.locator("#rows .said")).to_contain_text("Undone: Treat 2 sections")
+
+    def test_a_whole_book_is_told_by_pointing_and_ticked_by_dragging(self):
+        page = self.page
+        self.open_rows()
+        # Six sections are seen at once in their rows; more are drawn side by side.
+        expect(page.locator(".columns-of")).to_have_count(0)
+        with tempfile.TemporaryDirectory() as folder:
+            takes = [written(Path(folder), speech(seconds=3, seed=n), name=f"{n} winter.wav") for n in range(1, 9)]
+            page.goto("/productions/new/")
+            page.get_by_label("Title", exact=True).fill("Eight Winters")
+            page.get_by_role("button", name="Begin").click()
+            page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in takes])
+            expect(page.locator("#rows a.title")).to_have_count(8, timeout=60000)
+        page.goto(page.url.split("?")[0].replace("productions", "levels"))
+        columns = page.locator(".column")
+        expect(columns).to_have_count(8, timeout=60000)
+        expect(page.locator(".order-head")).to_contain_text(re.compile("cannot meet|will meet"), timeout=60000)
+        columns.nth(2).hover()
+        expect(page.locator("#column-said")).to_contain_text(re.compile(r"^3\. .*LUFS|^3\. .*dBFS"))
+        spots = [columns.nth(at).locator(".ground").bounding_box() for at in (1, 4)]
+        for at, box in enumerate(spots):
+            page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 60, steps=6)
+            if at == 0:
+                page.mouse.down()
+        page.mouse.up()
+        ticked = page.locator("#rows tbody [name=section]:checked")
+        expect(ticked).to_have_count(4)
+        expect(page.locator(".column.ticked")).to_have_count(4)
+        # By keys the same: to the next column, ticked and opened.
+        page.locator(".columns-of").focus()
+        for key in ("End", " "):
+            page.keyboard.press(key)
+        expect(ticked).to_have_count(5)
+        self.assert_accessible(page)
+        page.keyboard.press("Enter")
+        expect(page).to_have_title(re.compile("^Levels of 8|^Levels of .*[Ww]inter"))

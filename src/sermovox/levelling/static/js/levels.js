@@ -11,11 +11,73 @@ let side = "after";
 document.addEventListener("click", (event) => {
   if (event.target.id === "all") {
     for (const box of document.querySelectorAll("#rows [name=section]")) box.checked = event.target.checked;
-    return;
+    return showTicks();
   }
   const row = event.target.closest(".levels tr[data-address]");
   if (row && !event.target.closest("a, input")) window.location = row.dataset.address;
 });
+
+// --- The whole book in columns: ticked by dragging, told by pointing ---------------------------------------------
+
+const columns = () => [...document.querySelectorAll("#rows .column")];
+const boxOf = (column) => document.querySelector(`#rows [name=section][value="${column.dataset.section}"]`);
+let from = -1, ticking = true, pointed = -1;
+
+function point(number) {
+  const all = columns();
+  if (!all.length) return;
+  pointed = number;
+  all.forEach((column, at) => column.classList.toggle("pointed", at === number));
+  const told = document.querySelector("#column-said");
+  told.textContent = all[number]?.dataset.said ?? told.dataset.empty;
+}
+
+function tick(first, last) {
+  columns().slice(Math.min(first, last), Math.max(first, last) + 1).forEach((column) => {
+    const box = boxOf(column);
+    if (box) box.checked = ticking;
+  });
+  showTicks();
+}
+
+function showTicks() {
+  for (const column of columns()) column.classList.toggle("ticked", Boolean(boxOf(column)?.checked));
+}
+
+const columnAt = (event) => columns().indexOf(event.target.closest?.(".column"));
+document.addEventListener("pointerdown", (event) => {
+  from = columnAt(event);
+  if (from < 0) return;
+  ticking = !boxOf(columns()[from])?.checked;
+  tick(from, from);
+});
+document.addEventListener("pointermove", (event) => {
+  const at = columnAt(event);
+  if (at < 0) return pointed >= 0 && !event.target.closest?.(".columns-of") ? point(-1) : undefined;
+  if (at !== pointed) point(at);
+  if (from >= 0) tick(from, at);
+});
+document.addEventListener("pointerup", () => { from = -1; });
+document.addEventListener("dblclick", (event) => {
+  const { address } = event.target.closest?.(".column")?.dataset ?? {};
+  if (address) window.location = address;
+});
+document.addEventListener("keydown", (event) => {
+  if (!event.target.closest?.(".columns-of")) return;
+  const all = columns();
+  const step = { ArrowLeft: -1, ArrowRight: 1, Home: -all.length, End: all.length }[event.key];
+  if (step) point(Math.max(0, Math.min(all.length - 1, pointed + step)));
+  else if (event.key === " " && pointed >= 0) {
+    ticking = !boxOf(all[pointed])?.checked;
+    tick(pointed, pointed);
+  } else if (event.key === "Enter" && all[pointed]?.dataset.address) window.location = all[pointed].dataset.address;
+  else return;
+  event.preventDefault();
+  event.stopPropagation();
+});
+document.addEventListener("change", (event) => { if (event.target.closest?.("#rows")) showTicks(); });
+
+// --- One section over time ----------------------------------------------------------------------------------------
 
 const shown = () => document.querySelector(".over-time");
 
@@ -109,7 +171,7 @@ function hear(which) {
   const wide = picked && picked.to - picked.from >= 0.3 ? Math.min(30, picked.to - picked.from) : LISTENED_S;
   for (const each of ["before", "after"]) {
     const audio = players[each] ?? (players[each] = new Audio());
-    audio.src = `${shown().dataset.heard}&side=${each}&start=${from.toFixed(2)}&length=${wide.toFixed(2)}`;
+    audio.src = `${shown().dataset.heard}${tried && `&tried&${tried}`}&side=${each}&start=${from.toFixed(2)}&length=${wide.toFixed(2)}`;
     audio.muted = each !== which;
     audio.onended = () => { move(null); label(); };
     audio.onerror = async () => say(await whyUnheard(audio, word("This stretch cannot be played. Choose another one.")));
@@ -156,11 +218,59 @@ document.addEventListener("click", (event) => {
     form.elements.noise_start.value = picked.from.toFixed(2);
     form.elements.noise_end.value = picked.to.toFixed(2);
   } else form.elements.noise.value = "quietest";
-  htmx.trigger(form, "change");
+  form.dispatchEvent(new Event("change", { bubbles: true }));
 });
-document.addEventListener("input", (event) => {
-  const form = event.target.closest(".treat.own");
-  const number = form?.querySelector(`[data-shows="${event.target.name}"]`);
-  if (number) number.textContent = event.target.value;
+
+// --- Trying a treatment: what would come of it is shown, and heard, before anything is kept ---------------------
+
+const TRIED_MS = 120;
+const BESIDE = new Set(["seen", "do", "shown", "section", "outlet", "voice", "everywhere"]);
+const controls = () => document.querySelector(".treat.own");
+let tried = "", kept = "", waiting = 0, asked = 0;
+
+const wished = (form) => new URLSearchParams([...new FormData(form)].filter(([name, value]) => !BESIDE.has(name) && value)).toString();
+
+function begin() {
+  tried = "";
+  kept = controls() ? wished(controls()) : "";
+}
+
+for (const name of ["input", "change"]) {
+  document.addEventListener(name, (event) => {
+    const form = event.target.closest?.(".treat.own");
+    if (!form) return;
+    showNumbers(form);
+    clearTimeout(waiting);
+    waiting = setTimeout(attempt, TRIED_MS);
+  });
+}
+document.addEventListener("reset", (event) => {
+  if (!event.target.matches(".treat.own")) return;
+  for (const name of ["noise", "noise_start", "noise_end"]) event.target.elements[name].value = "";
+  setTimeout(() => { showNumbers(event.target); attempt(); });
 });
-document.addEventListener("htmx:afterSwap", () => { stop(); show(); });
+
+function showNumbers(form) {
+  for (const number of form.querySelectorAll("[data-shows]")) number.textContent = form.elements[number.dataset.shows].value;
+}
+
+async function attempt() {
+  const form = controls();
+  if (!form) return;
+  const now = wished(form), number = ++asked;
+  stop();
+  const answer = await fetch(`${form.dataset.tried}&${now}`).catch(() => null);
+  if (number !== asked || !form.isConnected) return;
+  const text = answer ? await answer.text() : word("The server did not answer. Nothing was changed; try once more.");
+  tried = answer?.ok && now !== kept ? now : "";
+  form.querySelector("[data-trying]").hidden = now === kept;
+  if (!answer?.ok) return say(text);
+  const page = new DOMParser().parseFromString(text, "text/html");
+  const found = ["#picture", "#outcome"].map((place) => [document.querySelector(place), page.querySelector(place)]);
+  if (found.some((each) => each.includes(null))) return say(word("Its levels have to be measured anew for this: keep it to see them."));
+  for (const [old, fresh] of found) old.replaceWith(fresh);
+  show();
+}
+
+document.addEventListener("htmx:afterSwap", () => { stop(); show(); begin(); showTicks(); });
+begin();
