@@ -79,12 +79,14 @@ class Facts:
 
 
 @dataclass(frozen=True)
-class _Field:
+class Field:
+    """A field of a pattern with its functions, each with what stands after its colon."""
+
     name: str
     functions: tuple[tuple[str, str], ...]
 
 
-_Part = str | _Field | tuple[Any, ...]
+Piece = str | Field | tuple[Any, ...]
 
 
 @dataclass(frozen=True)
@@ -92,7 +94,7 @@ class Pattern:
     """A pattern that has been read."""
 
     text: str
-    parts: tuple[_Part, ...]
+    parts: tuple[Piece, ...]
 
     @property
     def fields(self) -> frozenset[str]:
@@ -117,7 +119,7 @@ def read_pattern(text: str) -> Pattern:
     >>> read_pattern("{place|pad}[-{title|plain|lower|join:-}]").name(book[0])
     '03-the-keepers-wife'
     """
-    stack: list[list[_Part]] = [[]]
+    stack: list[list[Piece]] = [[]]
     for token in _TOKENS.findall(text):
         if token in _DOUBLED:
             stack[-1].append(_DOUBLED[token])
@@ -184,12 +186,12 @@ def _as_text(value: str | int | None) -> str:
     return "" if value is None else str(value).strip()
 
 
-def _field(inside: str) -> _Field:
+def _field(inside: str) -> Field:
     name, *functions = inside.split("|")
     name = name.strip()
     if name not in FIELDS:
         raise BadPattern(f"There is no field {{{name}}}.{_perhaps(name, FIELDS)}")
-    return _Field(name, tuple(_function(text) for text in functions))
+    return Field(name, tuple(_function(text) for text in functions))
 
 
 def _function(text: str) -> tuple[str, str]:
@@ -209,21 +211,21 @@ def _perhaps(name: str, known: Mapping[str, str]) -> str:
     return f" Did you mean {near[0]}?" if near else f" There are: {', '.join(known)}."
 
 
-def _fields(parts: tuple[_Part, ...]) -> Iterator[str]:
+def _fields(parts: tuple[Piece, ...]) -> Iterator[str]:
     for part in parts:
-        if isinstance(part, _Field):
+        if isinstance(part, Field):
             yield part.name
         elif isinstance(part, tuple):
             yield from _fields(part)
 
 
-def _written(parts: tuple[_Part, ...], facts: Facts) -> tuple[str, bool]:
+def _written(parts: tuple[Piece, ...], facts: Facts) -> tuple[str, bool]:
     """The text, and whether every field in it had something to say."""
     written, full = [], True
     for part in parts:
         if isinstance(part, str):
             written.append(part)
-        elif isinstance(part, _Field):
+        elif isinstance(part, Field):
             value = _value(part, facts)
             full = full and bool(value)
             written.append(value)
@@ -233,7 +235,7 @@ def _written(parts: tuple[_Part, ...], facts: Facts) -> tuple[str, bool]:
     return "".join(written), full
 
 
-def _value(field: _Field, facts: Facts) -> str:
+def _value(field: Field, facts: Facts) -> str:
     value = facts.values.get(field.name, "")
     for function, argument in field.functions:
         value = _APPLY[function](value, argument, facts.widths.get(field.name, 1))

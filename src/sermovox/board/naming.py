@@ -1,19 +1,78 @@
 """Names as a pattern gives them and as a client dictates them, with what is wrong with them."""
 
+from collections.abc import Sequence
+
+from django.http import QueryDict
+
 from mastering.editing.scripts import Layout, rows_of, table_layout
 from mastering.editing.tables import separator_of
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
 from mastering.naming.pairing import WAYS, Target, pair
-from mastering.naming.patterns import BadPattern, read_pattern
+from mastering.naming.parts import EXAMPLES, LETTERS, Part, parts_of, text_of
+from mastering.naming.patterns import FIELDS, NUMBERS, BadPattern, read_pattern
 from mastering.outlets.outlet import Outlet
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.sources.names import WantedFiles, naming_for
+from sermovox.sources.soundings import Soundings
 from sermovox.ui.revisions import revision_of
 
 IN_ORDER = "order"
 """Dictated in the order of the book, not of the alphabet."""
 _SHOWN = 500
+_AS_IT_IS = "as it is"
+_TEXT = "text"
+_WRITTEN_OF_PARTS = ("field", "before", "letters", "most")
+_DIGITS = ("2", "3", "4", "5")
+_SIGNS = ("-", "_", ".")
+_EXAMPLE_AT = 2
+"""The third one: the first is often no chapter."""
+
+
+def written_pattern(form: QueryDict) -> str:
+    """The pattern a form says: written, or put together of its parts in their order. Raises BadPattern."""
+    if form.get("by") != "parts":
+        return form.get("pattern", "")
+    parts = []
+    for number in form.getlist("part"):
+        own = {name: form.get(f"part-{number}-{name}", "") for name in _WRITTEN_OF_PARTS}
+        chosen = {name: form.get(f"part-{number}-{name}", _AS_IT_IS) for name in ("digits", "join")}
+        digits, join = (None if value == _AS_IT_IS else value for value in chosen.values())
+        plain, optional = (f"part-{number}-{name}" in form for name in ("plain", "optional"))
+        parts.append(Part(**own, digits=digits, join=join, plain=plain, optional=optional))
+    if added := form.get("add"):
+        parts.append(Part(field="" if added == _TEXT else added, before=_sign_between(parts)))
+    return text_of(parts)
+
+
+def _sign_between(parts: Sequence[Part]) -> str:
+    """The sign that stands between those there are already."""
+    return next((part.before for part in reversed(parts) if part.before), "-") if parts else ""
+
+
+def shown_parts(text: str, opened: str = "") -> dict:
+    """A pattern as the row of its parts; none where it says more, or cannot be read."""
+    try:
+        parts = parts_of(text.strip())
+    except BadPattern:
+        parts = None
+    offered = {"numbers": NUMBERS, "digits": _DIGITS, "letters": LETTERS, "signs": _SIGNS, "fields": FIELDS}
+    return offered | {"parts": parts, "opened": opened}
+
+
+def example_names(production: Production, outlet: Outlet) -> list[tuple[str, str]]:
+    """Patterns to start from, each with the name of a file it gives."""
+    soundings = Soundings(production)
+    found = []
+    nothing = {name for name, value in production.name_facts().items() if not value}
+    for text in EXAMPLES:
+        pattern = read_pattern(text)
+        if pattern.fields & nothing:
+            continue
+        files = WantedFiles(production, outlet, soundings=soundings, pattern=pattern).files
+        if files:
+            found.append((text, files[min(_EXAMPLE_AT, len(files) - 1)].name))
+    return found
 
 
 def previewed_names(production: Production, outlet: Outlet, text: str) -> dict:

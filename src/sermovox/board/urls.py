@@ -26,6 +26,7 @@ urlpatterns = [
     path("productions/<int:pk>/pairing/", pairing.pairing, name="pairing"),
     path("productions/<int:pk>/names/", names.names, name="names"),
     path("productions/<int:pk>/names/preview/", names.preview, name="names-preview"),
+    path("productions/<int:pk>/names/examples/", names.examples, name="names-examples"),
     path("productions/<int:pk>/names/save/", names.save, name="names-save"),
     path("productions/<int:pk>/names/exact/preview/", names.exact_preview, name="exact-preview"),
     path("productions/<int:pk>/names/exact/", names.exact_apply, name="exact-apply"),

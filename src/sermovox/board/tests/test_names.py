@@ -39,6 +39,39 @@ class Names(AppTestCase):
         self.assertContains(same, "11 names cannot be used")
         self.assertContains(self.client.post(self.address + "preview/", {"pattern": "a:{number}"}), "Windows")
 
+    def parts(self, **values) -> dict:
+        """Two parts as a form says them: the place, and the title after a hyphen."""
+        said = {"part-0-field": "place", "part-0-digits": "3", "part-1-field": "title", "part-1-before": "-"}
+        said |= {"part-1-letters": "upper", "part-1-join": "_", "part-1-optional": "on", "part-1-most": "12"}
+        return {"outlet": "podcast-host", "by": "parts", "part": ["0", "1"], "pattern": "not this"} | said | values
+
+    def test_a_pattern_is_put_together_of_parts_in_their_order(self):
+        page = self.client.post(self.address + "preview/", self.parts())
+        self.assertEqual(page.context["pattern"], "{place|pad:3}[-{title|upper|join:_|most:12}]")
+        self.assertEqual(page.context["rows"][0]["name"], "001-THE_FORD_NO.mp3")
+        page = self.client.post(self.address + "preview/", self.parts(part=["1", "0"], add="code"))
+        self.assertEqual(page.context["pattern"], "[-{title|upper|join:_|most:12}]{place|pad:3}-{code}")
+        self.assertContains(page, 'name="part-2-field" value="code"')
+        self.assertContains(
+            self.client.post(self.address + "preview/", self.parts(**{"part-1-most": "x"})), "wants a number"
+        )
+        self.assertContains(self.client.post(self.address + "preview/", self.parts(add="tilte")), "no field")
+        data = self.parts(existing="")
+        self.submit(self.address + "save/", data, shown=f"{self.address}?outlet=podcast-host")
+        self.assertEqual(self.production.namings.get().pattern, "{place|pad:3}[-{title|upper|join:_|most:12}]")
+        written = self.client.post(
+            self.address + "preview/", {"outlet": "podcast-host", "by": "pattern", "pattern": "[{title} {number}]"}
+        )
+        self.assertContains(written, "says more than parts can")
+
+    def test_patterns_to_start_from_are_shown_as_names(self):
+        page = self.client.get(self.address + "examples/?outlet=podcast-host")
+        self.assertContains(page, "03-the-ford-no-3.mp3")
+        self.assertContains(page, "SC7_003.mp3")
+        self.production.code = ""
+        self.production.save()
+        self.assertNotContains(self.client.get(self.address + "examples/?outlet=podcast-host"), "_003.mp3")
+
     def test_a_saved_pattern_names_the_files_that_are_made_and_only_for_its_outlet(self):
         self.save("{number|pad:3}-ford")
         self.assertContains(self.client.get(self.address + "?outlet=podcast-host"), "{number|pad:3}-ford")

@@ -8,10 +8,18 @@ from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
 from mastering.naming.pairing import WAYS
-from mastering.naming.patterns import FIELDS, FUNCTIONS
+from mastering.naming.patterns import FUNCTIONS
 from mastering.outlets.outlet import Outlet
 from sermovox.board.forms import DictatedForm, NamingForm
-from sermovox.board.naming import paired_names, previewed_names, revision_of_naming, sections_named
+from sermovox.board.naming import (
+    example_names,
+    paired_names,
+    previewed_names,
+    revision_of_naming,
+    sections_named,
+    shown_parts,
+    written_pattern,
+)
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production
@@ -32,14 +40,13 @@ def names(request, pk: int):
         "production": production,
         "outlet": outlet,
         "outlets": production.outlets.values(),
-        "fields": FIELDS,
         "functions": FUNCTIONS,
         "naming": naming,
         "existing": Naming.Existing.choices,
         "dictated": sum(bool(section.exact_name) for section in sections),
         "ways": WAYS,
     }
-    return render(request, "board/names.html", context | previewed_names(production, outlet, text))
+    return render(request, "board/names.html", context | shown_parts(text) | previewed_names(production, outlet, text))
 
 
 @require_POST
@@ -47,8 +54,16 @@ def preview(request, pk: int):
     """The names a pattern gives, while it is being written."""
     production = owned(request, Production.objects, pk=pk)
     outlet = _outlet(request, production)
-    found = previewed_names(production, outlet, request.POST.get("pattern", ""))
-    return render(request, "board/_names_preview.html", found)
+    text = written_pattern(request.POST)
+    context = shown_parts(text, request.POST.get("open", "")) | {"by": request.POST.get("by", "")}
+    return render(request, "board/_names_preview.html", context | previewed_names(production, outlet, text))
+
+
+def examples(request, pk: int):
+    """Patterns to start from, with what they would call a file of this production."""
+    production = owned(request, Production.objects, pk=pk)
+    found = example_names(production, _outlet(request, production))
+    return render(request, "board/_names_examples.html", {"examples": found})
 
 
 @require_POST
@@ -58,7 +73,9 @@ def save(request, pk: int):
     with transaction.atomic():
         naming = naming_for(production, outlet)
         seen = is_as_seen(request, revision_of_naming(naming))
-        form = NamingForm(request.POST, instance=naming, outlet=outlet)
+        said = request.POST.copy()
+        said["pattern"] = written_pattern(request.POST)
+        form = NamingForm(said, instance=naming, outlet=outlet)
         if not form.is_valid() or not seen:
             messages.error(request, first_error(form) if form.errors else ELSEWHERE)
             return redirect(_address(production, outlet))
