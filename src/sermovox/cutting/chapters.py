@@ -56,13 +56,13 @@ class Chapters:
         for section in sections:
             length_s = self._seconds(section)
             if length_s:
-                chapters.append(_chapter(at_s, at_s + length_s, section.title, section, f"section {section.pk}"))
+                chapters.append(_chapter(at_s, at_s + length_s, section.title, section, key_of_section(section.pk)))
                 at_s += length_s
         return chapters
 
     def of_marks(self, section: Section) -> tuple[Chapter, ...]:
         """A chapter for each named point that is heard in a section; what lies before the first is called as it is."""
-        whole = _chapter(0.0, self._seconds(section), section.title, section, f"section {section.pk}")
+        whole = _chapter(0.0, self._seconds(section), section.title, section, key_of_section(section.pk))
         named = [place for place in self.places(section) if place.mark.name.strip()]
         found = [_chapter(each.start_s, whole.end_s, each.mark.name, each.mark, each.key) for each in named]
         return one_after_another(found, whole)
@@ -91,6 +91,11 @@ class Chapters:
             return self._assembly.seconds(section.stretches())
         except MasteringError:
             return 0.0
+
+
+def key_of_section(key: int) -> str:
+    """What the chapter mark of a section is told from others by."""
+    return f"section {key}"
 
 
 def _chapter(start_s: float, end_s: float, title: str, of: Section | Mark, key: str) -> Chapter:

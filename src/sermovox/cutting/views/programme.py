@@ -13,6 +13,7 @@ from mastering.editing.pieces import BadCut
 from mastering.errors import MasteringError
 from sermovox.cutting.forms import PieceForm
 from sermovox.cutting.listening import send_programme
+from sermovox.cutting.picture import picture_of
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.views.page import said
 from sermovox.history.changing import changing, last_change, next_change
@@ -77,6 +78,7 @@ def programme(request, pk: int):
     try:
         made = Assembly(production)
         context["length_s"] = made.seconds(section.stretches()) if rows else None
+        context["picture"] = picture_of(section, made, known)
     except MasteringError as error:
         context["wrong"] = str(error)
     return render(request, "cutting/programme.html", context)
@@ -129,7 +131,9 @@ def _set(section: Section, stretches: list[Stretch], request) -> str:
 
 @commands("add")
 def _add(section: Section, stretches: list[Stretch], request) -> str:
-    stretches.append(PieceForm(request.POST, production=section.production).stretch())
+    to = whole_number(request.POST.get("to"))
+    piece = PieceForm(request.POST, production=section.production).stretch()
+    stretches.insert(len(stretches) if to is None else min(to, len(stretches)), piece)
     return f"Add a piece to “{section.title}”"
 
 

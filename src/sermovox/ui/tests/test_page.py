@@ -253,6 +253,48 @@ class OnThePage(BrowserTestCase):
             expect(page.get_by_text(f"Undone: {what}")).to_be_visible()
         expect(pieces).to_have_count(1)
 
+    def test_pieces_are_drawn_in_ink_and_their_ends_moved_under_the_magnifier(self):
+        page = self.page
+        page.goto("/cutting/sections/2/")
+        names = page.locator(".piece-name")
+        expect(names).to_have_count(1)
+        ink = page.locator("#picture > canvas")
+        page.locator("[data-recording]", has_text="opening-tune.flac").drag_to(
+            ink, target_position={"x": 700, "y": ink.bounding_box()["height"] - 30}
+        )
+        expect(names).to_have_count(2)
+        expect(names.nth(1)).to_contain_text("opening-tune.flac")
+        end = page.get_by_role("button", name="End of piece 2")
+        end.focus()
+        expect(page.locator("#edge-said")).to_contain_text("in opening-tune.flac")
+        for _ in range(4):
+            page.keyboard.press("Shift+ArrowLeft")
+        page.keyboard.press("Alt+ArrowLeft")
+        expect(page.locator("#edge-said")).to_contain_text("−2.000 s from where it is")
+        page.keyboard.press("Escape")
+        expect(page.locator("#edge-said")).to_contain_text("Drag, or arrow keys")
+        for _ in range(4):
+            page.keyboard.press("Shift+ArrowLeft")
+        page.keyboard.press("Enter")
+        row = page.locator("#pieces tbody tr").nth(1)
+        expect(row.get_by_label("End of piece 2")).to_have_value("0:11.300")
+        start = page.get_by_role("button", name="Start of piece 2")
+        box = start.bounding_box()
+        page.mouse.move(box["x"] + 4, box["y"] + 20)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 64, box["y"] + 20, steps=4)
+        page.mouse.up()
+        expect(row.get_by_label("Start of piece 2")).not_to_have_value("0:00.000")
+        names.nth(1).drag_to(names.nth(0))
+        expect(names.nth(0)).to_contain_text("opening-tune.flac")
+        page.locator("#picture > canvas").click(position={"x": 300, "y": 40})
+        expect(page.locator("#hear-said")).not_to_contain_text("0:00 of")
+        self.assert_accessible(page)
+        for what in ("Move a piece", "Change a piece", "Change a piece", "Add a piece"):
+            page.keyboard.press("u")
+            expect(page.get_by_text(f"Undone: {what}")).to_be_visible()
+        expect(names).to_have_count(1)
+
 
 class Words(BrowserTestCase):
     """The demonstration's long take with its text; each test undoes what it did."""

@@ -76,6 +76,16 @@ if (hear) {
     audio.currentTime = Number(slider.value);
   });
   for (const name of ["play", "pause", "ended", "timeupdate"]) audio.addEventListener(name, show);
+  document.addEventListener("hear-from", (event) => {
+    if (!audio.src) audio.src = hear.dataset.address;
+    audio.currentTime = event.detail;
+    audio.play().catch(() => {});
+  });
+  const follow = () => {
+    document.dispatchEvent(new CustomEvent("heard-at", { detail: audio.currentTime }));
+    if (!audio.paused) requestAnimationFrame(follow);
+  };
+  for (const name of ["play", "seeked", "pause"]) audio.addEventListener(name, follow);
   audio.addEventListener("error", async () => {
     said.textContent = await whyUnheard(audio, word("The sound could not be made. Try once more."));
   });

@@ -391,7 +391,7 @@ function drawOutside(pen, start, end, top, at) {
 const decibels = (value) => `${value > 0 ? "+" : "−"}${Math.abs(value)} dB`;
 
 function drawMarks(pen, marks, start, end, width, tall, at) {
-  pen.font = `11px ${colours.sans}`;
+  pen.font = `14px ${colours.sans}`;
   pen.textBaseline = "alphabetic";
   for (const mark of marks) {
     const { drawn, said } = store.kinds[mark.kind];

@@ -1,12 +1,12 @@
 // The drawn shape of what is on view: groups of lines are fetched as they are needed and the oldest forgotten.
 
 import { store } from "./store.js";
+import { placed } from "../pairs.js";
 
 export const GROUP = 6;
 const MOST_GROUPS = 60; // of each voice
 const AT_ONCE = 3;
 const AGAIN_MS = 1000;
-const PAIR_FRAMES = 256;
 const COLUMNS = 1024; // to a line; wide screens have more
 
 const groups = new Map();
@@ -47,13 +47,8 @@ function stretchOf(group, columnsOfLine, lane) {
 }
 
 function keep(name, { later, start, end, columns }, pairs) {
-  // Fewer pairs than columns are those of the file itself, which begin at whole multiples.
-  const own = pairs.length / 2 < columns;
-  groups.set(name, {
-    pairs,
-    start: later + (own ? start - (start % PAIR_FRAMES) : start),
-    perPair: own ? PAIR_FRAMES : (end - start) / (pairs.length / 2),
-  });
+  const found = placed(pairs, start, end, columns);
+  groups.set(name, { ...found, start: later + found.start });
 }
 
 // The first lines come with the page itself.
