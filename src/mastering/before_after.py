@@ -41,6 +41,22 @@ def before_and_after(
     start_s
         Where it begins, seconds of the source; below 0 for room tone put before it.
     """
+    before, after, rate_hz = sides(recorded, source, plan, levels, start_s=start_s, length_s=length_s)
+    loud_db = [loudness_db(samples, rate_hz) for samples in (before, after)]
+    factors = [amplitude_of_db(min(loud_db) - each) for each in loud_db]
+    highest = max(
+        (float(np.abs(s).max()) * f for s, f in zip((before, after), factors, strict=True) if len(s)), default=0
+    )
+    # Loud enough to judge, and nothing is clipped.
+    louder = min(amplitude_of_db(_HEARD_LUFS - min(loud_db)), 0.9 / max(highest, 1e-9))
+    heard = [s * np.float32(f * louder) for s, f in zip((before, after), factors, strict=True)]
+    return BeforeAfter(heard[0], heard[1], rate_hz)
+
+
+def sides(
+    recorded: Sounding, source: Sounding, plan: LevelPlan, levels: Levels, *, start_s: float, length_s: float
+) -> tuple[np.ndarray, np.ndarray, int]:
+    """As `before_and_after`, each as loud as it is: before and after, shape (frames, channels), and their rate, Hz."""
     chain, channels = plan.chain(levels.envelope), levels.channels
     with opened(source) as sound, opened(recorded) as before_it:
         rate_hz = sound.sample_rate_hz
@@ -57,18 +73,10 @@ def before_and_after(
         )
         blocks = levelled(blocks, plan, sample_rate_hz=rate_hz, channels=channels)
         after = _joined(blocks, channels)[lead : lead + last - first]
-    loud_db = [_loudness_db(samples, rate_hz) for samples in (before, after)]
-    factors = [amplitude_of_db(min(loud_db) - each) for each in loud_db]
-    highest = max(
-        (float(np.abs(s).max()) * f for s, f in zip((before, after), factors, strict=True) if len(s)), default=0
-    )
-    # Loud enough to judge, and nothing is clipped.
-    louder = min(amplitude_of_db(_HEARD_LUFS - min(loud_db)), 0.9 / max(highest, 1e-9))
-    heard = [s * np.float32(f * louder) for s, f in zip((before, after), factors, strict=True)]
-    return BeforeAfter(heard[0], heard[1], rate_hz)
+    return before, after, rate_hz
 
 
-def _loudness_db(samples: np.ndarray, rate_hz: int) -> float:
+def loudness_db(samples: np.ndarray, rate_hz: int) -> float:
     """Loudness by which stretches are made equal, LUFS, or RMS where there is too little of them."""
     if not len(samples):
         return _HEARD_LUFS

@@ -95,6 +95,7 @@ INSTALLED_APPS = [
     "sermovox.outlets",
     "sermovox.levelling",
     "sermovox.deliveries",
+    "sermovox.listening",
     "sermovox.dispatch",
     "sermovox.bins",
     "sermovox.board",

@@ -21,6 +21,7 @@ urlpatterns = [
     path("levels/", include("sermovox.levelling.urls")),
     path("outlets/", include("sermovox.outlets.urls")),
     path("deliveries/", include("sermovox.deliveries.urls")),
+    path("listening/", include("sermovox.listening.urls")),
     path("stand-ins/", include("sermovox.standins.urls")),
     path("sent/", include("sermovox.dispatch.urls")),
 ]
