@@ -44,6 +44,20 @@ _FOCUSED = """() => {
     return { what: focused.outerHTML.slice(0, 160), there: box.width > 2 && box.height > 2, set_off };
 }"""
 
+_LEAST_PX = 14
+_SMALL = f"""() => {{
+    const walker = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+    const small = [];
+    while (walker.nextNode()) {{
+        const element = walker.currentNode.parentElement;
+        const shown = walker.currentNode.data.trim() && element.checkVisibility();
+        if (!shown || element.closest("script, option")) continue;
+        const size = parseFloat(getComputedStyle(element).fontSize);
+        if (size < {_LEAST_PX} - 0.01) small.push(`${{size}} px: ${{walker.currentNode.data.trim().slice(0, 40)}}`);
+    }}
+    return [...new Set(small)].slice(0, 8);
+}}"""
+
 # A busy machine of two cores is given time; what never happens fails all the same.
 expect.set_options(timeout=15000)
 
@@ -193,6 +207,7 @@ class BrowserTestCase(SerializeMixin, TestCase):
                 if fault["impact"] in ("serious", "critical")
             ]
             self.assertEqual(grave, [], f"{page.url} in {scheme}")
+        self.assertEqual(page.evaluate(_SMALL), [], f"{page.url} has type that is smaller than {_LEAST_PX} px")
         page.emulate_media(color_scheme="light", reduced_motion="no-preference")
 
     def assert_focus_is_seen(self, page, *, most: int = 60) -> None:
