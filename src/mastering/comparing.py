@@ -49,7 +49,7 @@ def of_file(path: Path, start_s: float, length_s: float) -> np.ndarray:
     with Reader(path) as reader:
         rate_hz = reader.sample_rate_hz
         first, stop = round((start_s - APART_S) * rate_hz), round((start_s + length_s + APART_S) * rate_hz)
-        blocks = list(to_channels(reader.stretch(max(0, first), max(0, stop)), min(2, reader.channels)))
+        blocks = list(to_channels(reader.stretch(max(0, first), max(0, stop), nearly=True), min(2, reader.channels)))
     return _fitted(blocks, rate_hz, before=max(0, -first), frames=_frames(length_s + 2 * APART_S))
 
 

@@ -196,14 +196,15 @@ class Reader:
         """Whether a place in the middle is reached without reading all that lies before it."""
         return self._seeks_exactly
 
-    def stretch(self, start_frame: int, end_frame: int) -> Iterator[np.ndarray]:
+    def stretch(self, start_frame: int, end_frame: int, *, nearly: bool = False) -> Iterator[np.ndarray]:
         """Yield the samples from `start_frame` up to `end_frame`, float32 blocks of shape (frames, channels).
 
         They are the samples that reading from the start would give there; nothing comes beyond the end of the
         recording, but for what fills the last frame of AAC, which cuts made by earlier versions may reach into. Jumps
-        where the codec allows it. Damaged packets are passed over.
+        where the codec allows it, and with `nearly` in every codec: they may then be those of some milliseconds beside.
+        Damaged packets are passed over.
         """
-        at = self._jump(start_frame)
+        at = self._jump(start_frame, nearly=nearly)
         for block in self._decoded():
             before, at = at, at + len(block)
             if at <= start_frame:
@@ -214,10 +215,10 @@ class Reader:
             if at >= end_frame:
                 return
 
-    def _jump(self, frame: int) -> int:
+    def _jump(self, frame: int, *, nearly: bool) -> int:
         """Move to a little before a frame. Returns the number of the frame that is decoded next."""
         origin = self._origin_pts()
-        if frame < 2 * _RUN_UP_S * self.sample_rate_hz or not self._seeks_exactly:
+        if frame < 2 * _RUN_UP_S * self.sample_rate_hz or not (nearly or self._seeks_exactly):
             return self._rewind()
         wanted_s = frame / self.sample_rate_hz - _RUN_UP_S
         try:
@@ -228,7 +229,9 @@ class Reader:
             first = next(self._coming)
         except (av.error.FFmpegError, StopIteration):
             return self._rewind()
-        at = round((certain(first.pts) - origin) * self._stream.time_base * self.sample_rate_hz)
+        if first.pts is None:
+            return self._rewind()
+        at = round((first.pts - origin) * self._stream.time_base * self.sample_rate_hz)
         self._coming = chain([first], self._coming)
         return at if at <= frame else self._rewind()
 

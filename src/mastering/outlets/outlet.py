@@ -87,6 +87,11 @@ class Outlet:
         return bool(self._stated("files") == JOINED)
 
     @property
+    def heard_first(self) -> bool:
+        """Whether a file is only sent once somebody has listened to it."""
+        return self._stated("listened") is not None
+
+    @property
     def folder(self) -> str:
         """The pattern of the folder its files lie in; empty for none."""
         return self._stated("folder") or ""

@@ -7,7 +7,9 @@ from unittest import TestCase
 
 import numpy as np
 
+from mastering.audio.convert import resampled, to_held
 from mastering.audio.encodings import Encoding
+from mastering.audio.writers import open_writer
 from mastering.comparing import APART_S, RATE_HZ, by_guessing, encoded, gains_db, in_step, of_file, of_samples
 from mastering.tests.signals import noise, speech, written
 
@@ -72,6 +74,26 @@ class InStep(TestCase):
                 self.assertLess(abs(versions[1].later_s), 0.001)
                 self.assertLess(abs(gains_db(versions)[1] - gains_db(versions)[0]), 2.0)
                 self.assertGreater(np.abs(versions[1].samples - versions[0].samples).max(), 0.001)
+
+    def test_a_stretch_far_into_a_file_of_any_format_is_in_step(self):
+        samples = speech(seconds=40.0)
+        start = 31 * 44100
+        first = of_samples(samples[start : start + 2 * 44100], 44100, _LENGTH_S)
+        for container, codec in (("mp3", "mp3"), ("m4a", "aac"), ("ogg", "opus"), ("ogg", "vorbis"), ("flac", "flac")):
+            rate_hz = 48000 if codec == "opus" else 44100
+            kbps = {"bit_rate_kbps": 96} if codec in ("mp3", "aac", "opus") else {}
+            quality = {"quality": 3} if codec == "vorbis" else {}
+            encoding = Encoding(container=container, codec=codec, sample_rate_hz=rate_hz, channels=1, **kbps, **quality)
+            path = self.folder / f"long-{codec}.{encoding.extension}"
+            writer = open_writer(path, encoding, frames=len(samples))
+            blocks = resampled(iter([samples]), from_hz=44100, to_hz=rate_hz, channels=1)
+            for block in to_held(blocks, holds=encoding.holds, dither=False):
+                writer.write(block)
+            writer.close()
+            with self.subTest(codec=codec):
+                found = in_step([first, of_file(path, 31.0, _LENGTH_S)], _LENGTH_S)[1]
+                self.assertTrue(found.alike)
+                self.assertLess(abs(found.later_s), 0.1)
 
     def test_what_is_another_sound_is_left_where_it_is(self):
         other = noise(-20, 6.0, seed=99)

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
-from sermovox.bench import book, core, desk, flushing, levelling, outlets, page, proof, sending, words
+from sermovox.bench import book, core, desk, flushing, levelling, listening, outlets, page, proof, sending, words
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
@@ -14,7 +14,19 @@ def main() -> None:
     parser.add_argument("--minutes", type=int, default=60, help="length of the recording (default: %(default)s)")
     parser.add_argument(
         "--only",
-        choices=["core", "levels", "outlets", "book", "desk", "page", "flushing", "sending", "words", "proof"],
+        choices=[
+            "core",
+            "levels",
+            "outlets",
+            "book",
+            "desk",
+            "page",
+            "flushing",
+            "sending",
+            "words",
+            "proof",
+            "listening",
+        ],
         help="only one of the parts",
     )
     parser.add_argument("--picture", type=Path, metavar="FILE", help="draw where the time of one file goes, as SVG")
@@ -57,6 +69,8 @@ def _tables(options) -> None:
         words.tables()
     if options.only in (None, "proof"):
         proof.tables()
+    if options.only in (None, "listening"):
+        listening.tables()
 
 
 if __name__ == "__main__":

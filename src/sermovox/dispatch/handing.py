@@ -58,7 +58,7 @@ class Owing:
     @property
     def unheard(self) -> int:
         """How many of those that can go nobody has listened to."""
-        return len(self.to_send) - Heard.objects.filter(file__in=self.to_send).count()
+        return len(Heard.without(self.to_send))
 
 
 def owing(production: Production, outlet: Outlet) -> Owing:

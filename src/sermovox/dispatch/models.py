@@ -1,5 +1,6 @@
 """What is sent where, and how far it is: dispatches with their parts, which are the receipts once all arrived."""
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -262,6 +263,12 @@ class Heard(models.Model):
 
     def __str__(self) -> str:
         return f"{self.file} by {self.by}"
+
+    @classmethod
+    def without(cls, files: Sequence[FinishedFile]) -> list[FinishedFile]:
+        """Those that nobody has listened to."""
+        heard = set(cls.objects.filter(file__in=files).values_list("file", flat=True))
+        return [file for file in files if file.pk not in heard]
 
 
 class Wish(models.Model):

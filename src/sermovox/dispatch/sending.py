@@ -22,7 +22,7 @@ from sermovox.deliveries.archive import extras_of, folder_of
 from sermovox.deliveries.bundles import Bundle
 from sermovox.deliveries.manifest import COVER
 from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.models import Dispatch, Heard, Part, Secret
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.over_there import facts_over_there, folder_over_there
 from sermovox.dispatch.posting import post
@@ -57,6 +57,11 @@ def begin(
         raise NotSent(f"{fails[0].name} fails. Say that it is to go all the same, or leave it out.")
     if not files:
         raise NotSent("Choose at least one file that is there.")
+    if outlet.heard_first and (unheard := Heard.without(files)):
+        raise NotSent(
+            f"Nobody has listened to {unheard[0].name} yet, and {outlet.title} asks for that. Listen to it, and say so "
+            "on its check sheet."
+        )
     extras = _along(bundle, outlet.receives)
     if outlet.receives.stated.get("names") == PLAIN_NAMES:
         rich = next((name for name in [*(file.name for file in files), *extras] if not is_plain(name)), None)

@@ -247,6 +247,7 @@ def send(request, pk: int):
         "receiving": outlet.receives if outlet else None,
         "folder": folder_over_there(bundle, outlet.receives) if outlet and outlet.receives else "",
         "failing": [file for file in bundle.files if file.state == FinishedFile.State.FAILS],
+        "unheard": Heard.without(bundle.files) if outlet and outlet.heard_first else [],
         "whole_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
     }
     return render(request, "dispatch/send.html", context)

@@ -28,6 +28,10 @@ class CannotCompare(MasteringError):
     """There is nothing to be heard at the desk; the text says why, and what to do."""
 
 
+class NotYet(CannotCompare):
+    """There will be something to be heard in a moment."""
+
+
 @dataclass(frozen=True)
 class Laid:
     """One version on the desk: `key` tells it from the others there, `called` is its name in every section."""
@@ -88,7 +92,7 @@ class Desk:
         seen: set[str] = set()
         for file in files.select_related("delivery").order_by("-pk"):
             outlet_key = file.delivery.outlet_key
-            own = file.section_id in (self.section.pk, None)
+            own = file.section_id in (self.section.pk, None) and file.voice == self._member.sounding.voice
             if outlet_key in seen or outlet_key not in titles or not own or not file.is_there:
                 continue
             starts_s = file.later_s if file.section_id else _start_in(file, self.section)
@@ -149,7 +153,7 @@ def _planned(section: Section, outlet: Outlet, voice: int) -> tuple[Member, Leve
     if row is None:
         raise CannotCompare("This section has no recording yet. Give it one in the running order.")
     if row.planned is None:
-        raise CannotCompare("This section is being measured. It takes a moment.")
+        raise NotYet("This section is being measured. It takes a moment.")
     if row.planned.plan is None:
         raise CannotCompare(row.planned.refusal)
     return row.member, row.planned.plan

@@ -15,7 +15,7 @@ from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.rulesheets import with_rule
 from sermovox.cutting.views.page import said
-from sermovox.listening.desk import LONGEST_S, USUAL_S, CannotCompare, Desk, as_bytes
+from sermovox.listening.desk import LONGEST_S, USUAL_S, CannotCompare, Desk, NotYet, as_bytes
 from sermovox.listening.models import LONGEST_LABEL, MOST_TRIALS, Trial
 from sermovox.numerals import whole_number
 from sermovox.outlets.models import RuleSheet, outlets_of
@@ -52,7 +52,7 @@ def desk(request, pk: int):
         context["tallies"] = _tallies(section)
         context |= _drawn(section, found)
     except MasteringError as error:
-        context["wrong"] = str(error)
+        context |= {"wrong": str(error), "look_again": isinstance(error, NotYet)}
     return render(request, "listening/desk.html", context)
 
 

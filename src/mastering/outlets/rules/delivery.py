@@ -24,6 +24,7 @@ from mastering.outlets.rules.kind import (
 )
 
 ONE_EACH, JOINED = "one for each section", "one of all sections"
+HEARD_FIRST = "somebody listens to it"
 COVER = "cover.jpg"
 EXTRAS = ("manifest.csv", "manifest.json", COVER, "chapters.json", "chapters.txt", "check-sheets.html")
 """Files that can go with a delivery."""
@@ -117,6 +118,7 @@ KINDS = [
         figure=lambda examined: examined.name or None,
         held=_name,
     ),
+    replace(_MADE, name="listened", label="Before it is sent", choices=(HEARD_FIRST,)),
     replace(
         _MADE,
         name="folder",

@@ -18,13 +18,14 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import override_settings
 from django.utils import timezone
 
-from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
+from mastering.outlets.rules.delivery import HEARD_FIRST
+from mastering.outlets.rulesheets import parse, shipped, shipped_text, with_rule, written
 from mastering.outlets.ways import BY_SIZE, PLAIN, TLS, WAYS
 from mastering.tests.signals import speech
 from sermovox.cli import main
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
-from sermovox.dispatch.models import Dispatch, Part, Secret
+from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
 from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
 from sermovox.dispatch.views import AT_ONCE, NO_WISH
 from sermovox.dispatch.ways.carrier import READ_BACK, Access
@@ -243,6 +244,23 @@ class IntoFolders(SendingTestCase):
         dispatch = self.sent(**chosen, failing="on")
         self.assertEqual((dispatch.state, dispatch.failing), ("arrived", 1))
         self.assertContains(self.client.get(dispatch.get_absolute_url()), "1 file went though it fails")
+
+    def test_nothing_goes_before_somebody_has_listened_where_the_outlet_asks_for_that(self):
+        self.state()
+        asked = {"name": "listened", "exactly": HEARD_FIRST, "source": "its letter"}
+        RuleSheet.change(self.narrator, with_rule(outlets_of(self.narrator)[OUTLET], asked), "Listen first")
+        page, chosen = f"/sent/deliveries/{self.delivery.pk}/", {"file": [file.pk for file in self.files]}
+        self.assertContains(self.client.get(page), "nobody has listened to 2 of these files")
+        self.client.post(f"/sent/files/{self.files[0].pk}/heard/")
+        self.assertContains(self.client.post(page, chosen, follow=True), f"Nobody has listened to {self.files[1].name}")
+        # What is to go by itself waits as well.
+        Wish.objects.create(production=self.production, outlet_key=OUTLET, delivery=self.delivery)
+        look_after()
+        self.assertFalse(Dispatch.objects.exists())
+        self.client.post(f"/sent/files/{self.files[1].pk}/heard/")
+        look_after()
+        self.work()
+        self.assertEqual([each.state for each in Dispatch.objects.all()], ["arrived"])
 
     def test_folders_that_may_not_be_written_are_refused(self):
         (self.folder / "media" / ".hidden").mkdir()

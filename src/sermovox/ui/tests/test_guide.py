@@ -10,7 +10,12 @@ from sermovox.ui.tests.base import AppTestCase
 
 _TOP = Path(sermovox.__file__).parent
 _NAMED = re.compile(r"\*\*([^*]+?):?\*\*")
-_OWN = {"One production for the whole series", "One production for each episode", "A chapter was recorded again"}
+_OWN = {
+    "One production for the whole series",
+    "One production for each episode",
+    "A chapter was recorded again",
+    "How small may a file be?",
+}
 """What the guide itself sets off, to be found by."""
 
 

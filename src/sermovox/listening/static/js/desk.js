@@ -7,8 +7,10 @@ const root = document.querySelector("#desk");
 const el = (id) => document.getElementById(id);
 const PICKED_MS = 250;
 const TALL = 44;
+const AGAIN_MS = 1500;
 
 if (root) lay();
+else if (document.querySelector("[data-look-again]")) setTimeout(() => location.reload(), AGAIN_MS);
 
 function lay() {
   const rows = [...root.querySelectorAll(".version")];
@@ -73,7 +75,7 @@ function lay() {
 
   async function fetchWhole() {
     const answer = await fetch(`${wholeInk.dataset.waveform}?columns=2000`).catch(() => null);
-    if (answer?.status === 202) return setTimeout(fetchWhole, 1000);
+    if (answer?.status === 202) return setTimeout(fetchWhole, AGAIN_MS);
     if (answer?.ok) wholePairs = new Int8Array(await answer.arrayBuffer());
     return drawWhole();
   }
@@ -132,7 +134,7 @@ function lay() {
     const began = playing.began;
     const heard = () => {
       if (!playing) return;
-      if (context.currentTime >= began && !root.dataset.startedMs) root.dataset.startedMs = (performance.now() - pressed).toFixed(1);
+      if (context.currentTime >= began && !root.dataset.startedMs) root.dataset.startedMs = (performance.now() - pressed + 1000 * (context.outputLatency || 0)).toFixed(1);
       draw();
       frame = requestAnimationFrame(heard);
     };
