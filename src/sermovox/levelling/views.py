@@ -47,8 +47,8 @@ _SECTIONS = Section.objects.select_related("production").with_pieces()
 _SHOWN_ANYHOW = (INTEGRATED, TRUE_PEAK, NOISE_FLOOR, LOUDNESS_RANGE)
 """Figures of a section that are shown whether or not its outlet asks for them."""
 _WORST = "worst"
-_ENOUGH_FOR_A_PICTURE = 7
-"""Sections from which on all of them are drawn side by side; fewer are seen at once in their rows."""
+_ENOUGH_FOR_A_PICTURE = 2
+"""Sections from which on they are drawn side by side."""
 commands = Commands()
 
 

@@ -19,7 +19,7 @@ from sermovox.levelling.rows import rows_of_section
 from sermovox.listening.models import Trial
 from sermovox.productions.models import Section
 
-LONGEST_S = 30.0
+LONGEST_S = 20.0
 USUAL_S = 8.0
 RECORDED, PLANNED = "recorded", "planned"
 

@@ -6,7 +6,7 @@ from django.db import models
 from sermovox.productions.models import Production, Section
 
 LONGEST_LABEL = 120
-MOST_TRIALS = 12
+MOST_TRIALS = 6
 
 
 class TrialQuerySet(models.QuerySet):
@@ -35,6 +35,11 @@ class Trial(models.Model):
 
 
 class AnswerQuerySet(models.QuerySet):
+    def take_back(self, user, version: str, against: str) -> None:
+        """Forget the last answer a listener gave, if there is one."""
+        given = self.filter(by=user, version=version, against=against).values_list("pk", flat=True)
+        self.filter(pk__in=given.order_by("-pk")[:1]).delete()
+
     def tallied(self) -> dict[tuple[str, str], tuple[int, int]]:
         """How many answers were right, and how many there were, by what was told from what."""
         rows = (

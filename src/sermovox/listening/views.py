@@ -15,7 +15,7 @@ from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.rulesheets import with_rule
 from sermovox.cutting.views.page import said
-from sermovox.listening.desk import LONGEST_S, USUAL_S, CannotCompare, Desk, NotYet, as_bytes
+from sermovox.listening.desk import LONGEST_S, USUAL_S, CannotCompare, Desk, Laid, NotYet, as_bytes
 from sermovox.listening.models import LONGEST_LABEL, MOST_TRIALS, Trial
 from sermovox.numerals import whole_number
 from sermovox.outlets.models import RuleSheet, outlets_of
@@ -118,13 +118,19 @@ def away(request, pk: int):
 @require_POST
 @said
 def answer(request, pk: int):
-    """Keep whether a version was told from another, and say what all answers so far are worth."""
+    """Keep whether a version was told from another, or take the last answer back, and say what all answers so far are
+    worth.
+    """
     section = owned(request, _SECTIONS, pk=pk)
     laid = {each.key: each for each in Desk(section, _outlet(request, section)).versions}
     version, against = (laid.get(request.POST.get(name, "")) for name in ("version", "against"))
     if version is None or against is None or version is against:
         raise CannotCompare("These versions are no longer there. Look at the desk anew.")
-    section.production.answers.create(
+    answers = section.production.answers
+    if request.POST.get("do") == "back":
+        answers.all().take_back(request.user, version.called, against.called)
+        return _told(section, version)
+    answers.create(
         section=section,
         version=version.called,
         against=against.called,
@@ -134,7 +140,11 @@ def answer(request, pk: int):
         right=request.POST.get("right") == "yes",
         by=request.user,
     )
-    return JsonResponse({"key": version.key, "said": words.said(_tallies(section)[version.called])})
+    return _told(section, version)
+
+
+def _told(section: Section, version: Laid) -> JsonResponse:
+    return JsonResponse({"key": version.key, "said": words.said(_tallies(section).get(version.called, ""))})
 
 
 @require_POST

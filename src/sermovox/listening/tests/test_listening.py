@@ -104,6 +104,9 @@ class Desk(AppTestCase):
             f"{self.address}answer/", {"outlet": RETAIL, "version": version, "against": version, "right": "yes"}
         )
         self.assertEqual(again.status_code, 400)
+        back = {"outlet": RETAIL, "version": version, "against": "planned", "do": "back"}
+        self.assertIn("8 of 9 rounds right", self.client.post(f"{self.address}answer/", back).json()["said"])
+        self.client.post(f"{self.address}answer/", back | {"do": "", "right": "yes"})
         # They outlive what was compared, and go with the production.
         self.client.post(f"/listening/trials/{Trial.objects.get().pk}/away/", {"section": self.section.pk})
         self.assertEqual(Answer.objects.count(), 10)

@@ -121,7 +121,7 @@ class WholeWay(BrowserTestCase):
         expect(source.locator("[data-clock]")).to_contain_text("0:0")
         canvas = source.locator("canvas")
         box = canvas.bounding_box()
-        canvas.click(position={"x": box["width"] * 0.6, "y": box["height"] * 0.6})
+        canvas.click(position={"x": box["width"] * 0.3, "y": box["height"] * 0.75})
         expect(source.locator("[data-clock]")).to_contain_text("0:1", timeout=4000)
 
     def test_keys_are_listed_and_work(self):

@@ -14,7 +14,7 @@ _OWN = {
     "One production for the whole series",
     "One production for each episode",
     "A chapter was recorded again",
-    "How small may a file be?",
+    "How small a file may be",
 }
 """What the guide itself sets off, to be found by."""
 

@@ -90,8 +90,7 @@ class Levels(BrowserTestCase):
     def test_a_whole_book_is_told_by_pointing_and_ticked_by_dragging(self):
         page = self.page
         self.open_rows()
-        # Six sections are seen at once in their rows; more are drawn side by side.
-        expect(page.locator(".columns-of")).to_have_count(0)
+        expect(page.locator(".column")).to_have_count(6)
         with tempfile.TemporaryDirectory() as folder:
             takes = [written(Path(folder), speech(seconds=3, seed=n), name=f"{n} winter.wav") for n in range(1, 9)]
             page.goto("/productions/new/")

@@ -47,8 +47,8 @@ function drawAll(pieces) {
     const address = root.dataset.waveform.replace("/0/", `/${span.recording}/`);
     const answer = await fetch(`${address}?start=${span.start}&end=${span.end}&columns=${columns}`).catch(() => null);
     if (answer?.status === 200) drawn.set(name, placed(new Int8Array(await answer.arrayBuffer()), span.start, span.end, columns));
-    else setTimeout(() => { drawn.delete(name); draw(); }, AGAIN_MS);
-    draw();
+    else setTimeout(() => { drawn.delete(name); redraw(); }, AGAIN_MS);
+    redraw();
   }
 
   function pairsOf(span) {
@@ -109,6 +109,17 @@ function drawAll(pieces) {
       const a = Math.max(from, line * perLine), b = Math.min(to, (line + 1) * perLine);
       if (b > a) doing(line, MARGIN + ((a - line * perLine) / perLine) * wide(), MARGIN + ((b - line * perLine) / perLine) * wide(), a, b);
     }
+  }
+
+  // Many spans come in at once: they are drawn together.
+  let due = false;
+  function redraw() {
+    if (due) return;
+    due = true;
+    requestAnimationFrame(() => {
+      due = false;
+      draw();
+    });
   }
 
   function draw() {
@@ -401,9 +412,9 @@ function drawAll(pieces) {
   });
   document.addEventListener("heard-at", (event) => {
     audio.at = event.detail;
-    draw();
+    redraw();
   });
-  new ResizeObserver(draw).observe(root);
-  document.addEventListener("colours", draw);
-  document.fonts?.ready.then(draw);
+  new ResizeObserver(redraw).observe(root);
+  document.addEventListener("colours", redraw);
+  document.fonts?.ready.then(redraw);
 }

@@ -269,17 +269,28 @@ function lay() {
   async function choose(number) {
     if (!pair) return;
     const right = pair[number] === wanted();
-    const body = new URLSearchParams({ version: keys[wanted()], against: keys[against()], right: right ? "yes" : "no", start: start(), length: length() });
+    const said = await tell({ right: right ? "yes" : "no", start: start(), length: length() });
+    if (said === null) return;
+    el("blind-said").textContent = `${right ? word("Right.") : word("No, it was the other one.")} ${said}`;
+    shuffle();
+  }
+
+  el("take-back").addEventListener("click", async () => {
+    const said = pair && await tell({ do: "back" });
+    if (said !== null) el("blind-said").textContent = said || word("There is no answer of yours.");
+  });
+
+  // What all answers so far are worth; null where the server did not take this one.
+  async function tell(values) {
+    const body = new URLSearchParams({ version: keys[wanted()], against: keys[against()], ...values });
     const answer = await fetch(root.dataset.answer, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) }).catch(() => null);
     const found = await answer?.json().catch(() => null);
     if (!answer?.ok) {
       el("blind-said").textContent = found?.said ?? word("The server did not answer. Nothing was changed; try once more.");
-      return;
+      return null;
     }
-    el("blind-said").textContent = `${right ? word("Right.") : word("No, it was the other one.")} ${found.said}`;
-    const row = rows[keys.indexOf(found.key)];
-    row.querySelector("[data-tally]").textContent = found.said;
-    shuffle();
+    rows[keys.indexOf(found.key)].querySelector("[data-tally]").textContent = found.said;
+    return found.said;
   }
 
   showStretch();

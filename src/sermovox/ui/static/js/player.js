@@ -26,7 +26,7 @@ class Player {
     this.root = root;
     this.seconds = Number(root.dataset.seconds) || 0;
     const most = Number(root.dataset.mostLines) || MOST_LINES;
-    this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s <= most) ?? this.seconds / most;
+    this.lineSeconds = LINE_SECONDS.find((s) => this.seconds / s - 0.02 <= most) ?? this.seconds / most;
     this.lines = Math.max(1, Math.ceil(this.seconds / this.lineSeconds - 0.02));
     this.audio = new Audio();
     this.audio.preload = "metadata";
