@@ -25,6 +25,7 @@ _ALIKE = 0.2
 """Below this correlation two stretches are not the same sound, and nothing is moved."""
 _LEAD_S = 0.5
 _LOWEST_HZ = 100.0
+_TOLD_BY_S = 2.5
 
 
 @dataclass(frozen=True)
@@ -130,14 +131,21 @@ def _fitted(blocks: Sequence[np.ndarray], rate_hz: int, *, before: int, frames: 
 
 def _later(first: np.ndarray, other: np.ndarray) -> tuple[int, bool]:
     """By how many samples the same sound lies later in another that reaches as far beyond the first on either side, and
-    whether it is the same at all.
+    whether it is the same at all. The loudest seconds of it tell.
     """
-    sos = scipy.signal.butter(2, _LOWEST_HZ, "highpass", fs=RATE_HZ, output="sos")
-    mono = [scipy.signal.sosfilt(sos, each.mean(axis=1, dtype=np.float64)) for each in (first, other)]
-    beside = (len(other) - len(first)) // 2
-    found = scipy.signal.correlate(mono[1], mono[0], mode="valid", method="fft")
-    energy = np.concatenate([[0.0], np.cumsum(mono[1] ** 2)])
-    windows = energy[len(first) :] - energy[: len(energy) - len(first)]
-    alike = found / np.sqrt(np.maximum(windows[: len(found)] * (mono[0] ** 2).sum(), 1e-20))
+    sos = scipy.signal.butter(2, _LOWEST_HZ, "highpass", fs=RATE_HZ, output="sos").astype(np.float32)
+    mono = [scipy.signal.sosfilt(sos, each.mean(axis=1, dtype=np.float32)) for each in (first, other)]
+    beside, length = (len(other) - len(first)) // 2, min(len(first), round(_TOLD_BY_S * RATE_HZ))
+    begins = int(_energies(mono[0], length).argmax())
+    sought, among = mono[0][begins : begins + length], mono[1][begins : begins + length + 2 * beside]
+    found = scipy.signal.correlate(among, sought, mode="valid", method="fft")
+    alike = found / np.sqrt(np.maximum(_energies(among, length) * (sought.astype(np.float64) ** 2).sum(), 1e-20))
     best = int(alike.argmax())
     return (best - beside, True) if alike[best] >= _ALIKE else (0, False)
+
+
+def _energies(samples: np.ndarray, length: int) -> np.ndarray:
+    """The energy of every stretch of this length, shape (len(samples) - length + 1,)."""
+    summed = np.concatenate([[0.0], np.cumsum(samples.astype(np.float64) ** 2)])
+    told: np.ndarray = summed[length:] - summed[:-length]
+    return told

@@ -1,6 +1,7 @@
 """What lies on the listening desk for a section, and its sound."""
 
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -21,6 +22,7 @@ from sermovox.productions.models import Section
 
 LONGEST_S = 20.0
 USUAL_S = 8.0
+_AT_ONCE = 2
 RECORDED, PLANNED = "recorded", "planned"
 
 
@@ -125,7 +127,9 @@ class Desk:
             member.recorded, member.source, self._plan, member.levels, start_s=start_s, length_s=length_s
         )
         laid = self.versions
-        given = [self._sound(each, before, after, rate_hz, start_s, length_s) for each in laid]
+        # Encoders and decoders let go of Python's lock.
+        with ThreadPoolExecutor(_AT_ONCE) as threads:
+            given = list(threads.map(lambda each: self._sound(each, before, after, rate_hz, start_s, length_s), laid))
         versions = in_step(given, length_s)
         return list(zip(laid, versions, gains_db(versions), strict=True))
 
