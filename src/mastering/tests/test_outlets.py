@@ -8,9 +8,13 @@ from mastering.errors import CannotMake
 from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Meter
 from mastering.outlets.checksheet import check
+from mastering.outlets.demands import Range
 from mastering.outlets.findings import FAIL, PASS, REMARK
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet
 from mastering.outlets.planning import corrected, plan_levels
+from mastering.outlets.rules import RULE_KINDS
+from mastering.outlets.rules.holding import by_figure
+from mastering.outlets.rules.kind import Asked
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from mastering.tests.signals import noise, silence, speech
 
@@ -260,7 +264,22 @@ class Checking(TestCase):
         finding = next(f for f in sheet.findings if f.rule == "noise_floor_dbfs")
         self.assertEqual((finding.asked, finding.verdict), ("at most -60 dBFS", FAIL))
         self.assertRegex(finding.found, r"-40\.\d dBFS")
+        # As bare numbers too, to be drawn: open below, and 20 dB beyond.
+        self.assertEqual((finding.scale.low, finding.scale.high), (None, -60.0))
+        self.assertAlmostEqual(finding.scale.figures[0], -40.0, delta=0.5)
         self.assertIn("quieter room", finding.advice)
+        self.assertIsNone(next(f for f in sheet.findings if f.rule == "container").scale)
+
+    def test_lengths_are_told_as_hours_minutes_and_seconds(self):
+        kind = RULE_KINDS["duration_s"]
+        asked = Asked(kind=kind, demand=Range(high=7200.0), source="")
+        told = [by_figure(asked, length) for length in (18.1, 7200.0, 7261.4, 7200.6)]
+        self.assertEqual({finding.asked for finding in told}, {"at most 2:00:00"})
+        self.assertEqual([finding.found for finding in told], ["0:18", "2:00:00", "2:01:01", "2:00:00"])
+        self.assertEqual(
+            [finding.margin for finding in told],
+            ["1:59:41 to spare", "nothing to spare", "1:01 too high", "0.6 s too high"],
+        )
 
     def test_a_variable_bitrate_is_found_out(self):
         sheet = self.sheet("podcast-host", container="mp3", codec="mp3", constant_bit_rate=False, bit_rate_kbps=96.2)

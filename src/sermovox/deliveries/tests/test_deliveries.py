@@ -79,6 +79,10 @@ class Running(AppTestCase):
         sheet = self.client.get(file.get_absolute_url())
         self.assertContains(sheet, "record in a quieter room")
         self.assertContains(sheet, "this take needs, its noise floor is at")
+        # What fails stands first, with where it lies among what is asked.
+        page = sheet.content.decode()
+        self.assertLess(page.index("Noise floor</td>"), page.index("Container</td>"))
+        self.assertIn('class="found fails"', page)
         self.assertContains(self.client.get(delivery.get_absolute_url()), "1 fails")
 
     def test_what_cannot_be_made_says_why_and_the_rest_is_made(self):
@@ -150,6 +154,16 @@ class Running(AppTestCase):
             f"/deliveries/files/{file.pk}/download/",
         ):
             self.assertEqual(self.client.get(address).status_code, 404, address)
+
+    def test_while_it_runs_the_book_is_shown_as_its_files_fill_up(self):
+        self.bring_in(name="one.wav")
+        self.bring_in(speech(seconds=10, seed=8), name="two.wav")
+        delivery = self.deliver(work=False)
+        delivery.files.first().begin()
+        page = self.client.get(delivery.get_absolute_url())
+        self.assertEqual([round(row.length_s) for row in page.context["rows"]], [5, 10])
+        self.assertContains(page, "for 1 file before it")
+        self.assertContains(page, '<span class="making" style="flex-grow: 5.00"')
 
     def test_cancelling_stops_what_waits_and_running_again_makes_it(self):
         self.bring_in()

@@ -12,6 +12,7 @@ from mastering.editing.assembly import Stretch
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.rulesheets import shipped, shipped_text
 from mastering.pipeline import measured_for
+from mastering.shaping.mends import MENDS
 from mastering.tests.signals import noise, speech
 from sermovox import storage
 from sermovox.deliveries.models import Delivery
@@ -195,6 +196,27 @@ class Treating(LevelsTestCase):
         )
         self.assertContains(answer, "Meets every level rule of Audiobook retail")
         self.assertContains(answer, "steady noise")
+
+    def test_a_treatment_is_tried_without_being_kept(self):
+        section = self.bring_in(speech(peak=0.3) + noise(-62, 12))
+        asked = {"outlet": RETAIL, "tried": "", "hush": "if needed", "hush_db": "18"}
+        tried = self.client.get(f"/levels/sections/{section.pk}/plan/", asked)
+        self.assertContains(tried, "Meets every level rule of Audiobook retail")
+        self.assertContains(tried, '<option value="if needed" selected>')
+        self.assertNotContains(tried, "after loud")
+        as_it_is = self.client.get(f"/levels/sections/{section.pk}/plan/", {"outlet": RETAIL})
+        self.assertContains(as_it_is, "after loud")
+        heard = [
+            self.client.get(f"/levels/sections/{section.pk}/heard.wav", each | {"side": "after"}).content
+            for each in (asked, {"outlet": RETAIL})
+        ]
+        self.assertNotEqual(*heard)
+        self.assertEqual(Section.objects.get(pk=section.pk).treatment, {})
+        refused = self.client.get(f"/levels/sections/{section.pk}/plan/", asked | {"hush_db": "90"})
+        self.assertContains(refused, "Hush lowers noise by 1 to 18 dB", status_code=422)
+        # What would have to be measured anew first is not guessed.
+        mended = self.client.get(f"/levels/sections/{section.pk}/plan/", asked | {f"mend-{next(iter(MENDS))}": "yes"})
+        self.assertNotContains(mended, 'id="picture"')
 
     def test_a_rumble_filter_is_heard_while_it_is_still_being_measured(self):
         section = self.bring_in(speech())
