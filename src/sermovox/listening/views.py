@@ -5,7 +5,7 @@ import math
 
 from django.contrib import messages
 from django.db import transaction
-from django.http import Http404, HttpResponse, JsonResponse
+from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
@@ -28,18 +28,20 @@ _BIT_RATE = "bit_rate_kbps"
 _TOLD_APART = 0.05
 """Below this likelihood of guessing two versions count as told apart (common practice, no source)."""
 _LEAST_S = 0.5
+_ALL_JOINED = (
+    "Every outlet of this production takes all sections in one file. Choose one beside them that takes a file for "
+    "each, so that there is a plan to compare with."
+)
 
 
 def desk(request, pk: int):
     section = owned(request, _SECTIONS, pk=pk)
-    outlet = _outlet(request, section)
     production = section.production
     siblings = list(production.sections.values_list("pk", "title"))
     at = next(at for at, (key, _) in enumerate(siblings) if key == pk)
     context = {
         "section": section,
         "production": production,
-        "outlet": outlet,
         "outlets": [each for each in production.outlets.values() if not each.joined],
         "usual_s": USUAL_S,
         "longest_s": LONGEST_S,
@@ -47,6 +49,7 @@ def desk(request, pk: int):
         "next": siblings[at + 1] if at + 1 < len(siblings) else None,
     }
     try:
+        context["outlet"] = outlet = _outlet(request, section)
         found = Desk(section, outlet)
         context |= {"versions": found.versions, "duration_s": found.duration_s, "lossy": found.encoding.lossy}
         context["tallies"] = _tallies(section)
@@ -91,8 +94,8 @@ def sound(request, pk: int):
 def attempt(request, pk: int):
     """Try another bitrate."""
     section = owned(request, _SECTIONS, pk=pk)
-    outlet = _outlet(request, section)
     try:
+        outlet = _outlet(request, section)
         kbps = whole_number(request.POST.get("kbps"))
         if kbps is None:
             raise CannotCompare("Write the bitrate to try as a whole number, such as 64.")
@@ -103,7 +106,7 @@ def attempt(request, pk: int):
         Trial.objects.get_or_create(production=section.production, outlet_key=outlet.key, kbps=kbps)
     except MasteringError as error:
         messages.error(request, str(error))
-    return redirect(_address(section, outlet))
+    return _back(request, section)
 
 
 @require_POST
@@ -112,7 +115,7 @@ def away(request, pk: int):
     trial = owned(request, Trial.objects, pk=pk)
     trial.delete()
     section = owned(request, _SECTIONS, pk=whole_number(request.POST.get("section")) or 0)
-    return redirect(_address(section, _outlet(request, section)))
+    return _back(request, section)
 
 
 @require_POST
@@ -151,8 +154,8 @@ def _told(section: Section, version: Laid) -> JsonResponse:
 def ask(request, pk: int, kbps: int):
     """Have the outlet ask for a bitrate that was tried, as its newest version."""
     section = owned(request, _SECTIONS, pk=pk)
-    outlet = _outlet(request, section)
     try:
+        outlet = _outlet(request, section)
         Desk(section, outlet).tried(kbps)
         entry = {"name": _BIT_RATE, "exactly": kbps, "source": "chosen at the listening desk"}
         with transaction.atomic():
@@ -162,7 +165,7 @@ def ask(request, pk: int, kbps: int):
         )
     except (BadOutlet, CannotCompare) as error:
         messages.error(request, str(error))
-    return redirect(_address(section, outlet))
+    return _back(request, section)
 
 
 def _drawn(section: Section, found: Desk) -> dict:
@@ -192,14 +195,13 @@ def _tallies(section: Section) -> dict[str, str]:
 
 
 def _outlet(request, section: Section) -> Outlet:
+    """The outlet that is asked for, else the first one that takes a file for each section. Raises CannotCompare."""
     asked = request.POST.get("outlet") or request.GET.get("outlet") or ""
-    outlet = outlets_of(request.user).get(asked) or section.production.outlet
-    if outlet.joined:
-        single = [each for each in section.production.outlets.values() if not each.joined]
-        if not single:
-            raise Http404
-        return single[0]
-    return outlet
+    known = [outlets_of(request.user).get(asked), section.production.outlet, *section.production.outlets.values()]
+    for outlet in known:
+        if outlet and not outlet.joined:
+            return outlet
+    raise CannotCompare(_ALL_JOINED)
 
 
 def _seconds(text: str | None, otherwise: float) -> float:
@@ -210,5 +212,7 @@ def _seconds(text: str | None, otherwise: float) -> float:
     return found if math.isfinite(found) else otherwise
 
 
-def _address(section: Section, outlet: Outlet) -> str:
-    return reverse("listening:desk", args=[section.pk], query={"outlet": outlet.key})
+def _back(request, section: Section) -> HttpResponse:
+    """To the desk as it was, with the outlet that was looked at."""
+    asked = {"outlet": request.POST["outlet"]} if request.POST.get("outlet") else {}
+    return redirect(reverse("listening:desk", args=[section.pk], query=asked))

@@ -125,6 +125,10 @@ class Desk(AppTestCase):
         self.assertContains(self.client.get(f"/listening/sections/{empty.pk}/"), "has no recording yet")
         refused = self.client.get(f"/listening/sections/{empty.pk}/sound/?outlet={RETAIL}")
         self.assertEqual(refused.status_code, 400)
+        self.production.outlet_keys = [LOAN]
+        self.production.save()
+        self.assertContains(self.client.get(self.address), "takes all sections in one file")
+        self.assertEqual(self.client.get(f"{self.address}sound/").status_code, 400)
         for odd in ({"start": "nan"}, {"start": "1e400", "length": "-3"}, {"start": "x", "length": "inf"}):
             told, _ = self.sound(**odd)
             self.assertGreater(told["frames"], 0)
