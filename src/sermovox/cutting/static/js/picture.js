@@ -1,5 +1,6 @@
 // A section in the ink of the page: its pieces in lines, in order, with their joins; ends are dragged under a magnifier.
 
+import { clock, onCurve } from "./ink.js";
 import { placed } from "./pairs.js";
 import { word } from "./words.js";
 
@@ -27,12 +28,6 @@ function drawAll(pieces) {
   root.append(canvas);
   const audio = { at: 0 };
   const drawn = new Map(); // of each span its pairs, null while they are on their way
-  const clock = (seconds, digits = 0) => {
-    const scale = 10 ** digits, units = Math.round(seconds * scale);
-    const minutes = Math.floor(units / scale / 60), rest = ((units - minutes * 60 * scale) / scale).toFixed(digits);
-    return `${minutes}:${rest.padStart(digits ? digits + 3 : 2, "0")}`;
-  };
-
   const wide = () => root.clientWidth - MARGIN;
   const placeOf = (seconds) => {
     const line = Math.min(lines - 1, Math.max(0, Math.floor(seconds / perLine)));
@@ -68,7 +63,7 @@ function drawAll(pieces) {
 
   // The loudest place fills its line, so that pieces are seen in relation.
   let loudest = 1 / 127;
-  const heightOf = (value, louder) => Math.sign(value) * Math.min(1, (Math.abs(value) / 127 / loudest) * louder) ** 0.6 * (INK_TALL / 2);
+  const heightOf = (value, louder) => onCurve((value / 127 / loudest) * louder) * (INK_TALL / 2);
   function findLoudest() {
     const peaks = pieces.flatMap((piece) => piece.spans.map((span) => {
       const found = span.tone ? null : pairsOf(span);

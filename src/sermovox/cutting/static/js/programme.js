@@ -1,5 +1,6 @@
 // The programme of a section: pieces are moved by dragging or with buttons, and heard together.
 
+import { clock } from "./ink.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
@@ -60,7 +61,6 @@ if (hear) {
   audio.preload = "none";
   const slider = document.querySelector("#hear-at"), said = document.querySelector("#hear-said");
   const whole = said.dataset.whole;
-  const clock = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
   const show = () => {
     hear.textContent = audio.paused ? word("Hear it as it will sound") : word("Stop");
     said.textContent = word("{now} of {whole}", { now: clock(audio.currentTime), whole });

@@ -1,5 +1,6 @@
-// Levels: rows that open, a stretch picked on the curve, and hearing it before and after in step.
+// One section over time: a stretch picked on the curve, heard before and after in step, and treatments tried.
 
+import { clock as clockOf } from "./ink.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
@@ -7,77 +8,6 @@ const LISTENED_S = 10;
 let picked = null;
 const players = {};
 let side = "after";
-
-document.addEventListener("click", (event) => {
-  if (event.target.id === "all") {
-    for (const box of document.querySelectorAll("#rows [name=section]")) box.checked = event.target.checked;
-    return showTicks();
-  }
-  const row = event.target.closest(".levels tr[data-address]");
-  if (row && !event.target.closest("a, input")) window.location = row.dataset.address;
-});
-
-// --- The whole book in columns: ticked by dragging, told by pointing ---------------------------------------------
-
-const columns = () => [...document.querySelectorAll("#rows .column")];
-const boxOf = (column) => document.querySelector(`#rows [name=section][value="${column.dataset.section}"]`);
-let from = -1, ticking = true, pointed = -1;
-
-function point(number) {
-  const all = columns();
-  if (!all.length) return;
-  pointed = number;
-  all.forEach((column, at) => column.classList.toggle("pointed", at === number));
-  const told = document.querySelector("#column-said");
-  told.textContent = all[number]?.dataset.said ?? told.dataset.empty;
-}
-
-function tick(first, last) {
-  columns().slice(Math.min(first, last), Math.max(first, last) + 1).forEach((column) => {
-    const box = boxOf(column);
-    if (box) box.checked = ticking;
-  });
-  showTicks();
-}
-
-function showTicks() {
-  for (const column of columns()) column.classList.toggle("ticked", Boolean(boxOf(column)?.checked));
-}
-
-const columnAt = (event) => columns().indexOf(event.target.closest?.(".column"));
-document.addEventListener("pointerdown", (event) => {
-  from = columnAt(event);
-  if (from < 0) return;
-  ticking = !boxOf(columns()[from])?.checked;
-  tick(from, from);
-});
-document.addEventListener("pointermove", (event) => {
-  const at = columnAt(event);
-  if (at < 0) return pointed >= 0 && !event.target.closest?.(".columns-of") ? point(-1) : undefined;
-  if (at !== pointed) point(at);
-  if (from >= 0) tick(from, at);
-});
-document.addEventListener("pointerup", () => { from = -1; });
-document.addEventListener("dblclick", (event) => {
-  const { address } = event.target.closest?.(".column")?.dataset ?? {};
-  if (address) window.location = address;
-});
-document.addEventListener("keydown", (event) => {
-  if (!event.target.closest?.(".columns-of")) return;
-  const all = columns();
-  const step = { ArrowLeft: -1, ArrowRight: 1, Home: -all.length, End: all.length }[event.key];
-  if (step) point(Math.max(0, Math.min(all.length - 1, pointed + step)));
-  else if (event.key === " " && pointed >= 0) {
-    ticking = !boxOf(all[pointed])?.checked;
-    tick(pointed, pointed);
-  } else if (event.key === "Enter" && all[pointed]?.dataset.address) window.location = all[pointed].dataset.address;
-  else return;
-  event.preventDefault();
-  event.stopPropagation();
-});
-document.addEventListener("change", (event) => { if (event.target.closest?.("#rows")) showTicks(); });
-
-// --- One section over time ----------------------------------------------------------------------------------------
 
 const shown = () => document.querySelector(".over-time");
 
@@ -98,11 +28,7 @@ function secondsAt(event) {
   return Math.min(last, Math.max(first, first + ((x - left) / (right - left)) * (last - first)));
 }
 
-const clock = (seconds) => {
-  const sign = seconds < 0 ? "−" : "";
-  const whole = Math.abs(seconds);
-  return `${sign}${Math.floor(whole / 60)}:${(whole % 60).toFixed(1).padStart(4, "0")}`;
-};
+const clock = (seconds) => `${seconds < 0 ? "−" : ""}${clockOf(Math.abs(seconds), 1)}`;
 
 function say(words) {
   const said = document.querySelector("#heard-said");
@@ -223,7 +149,7 @@ document.addEventListener("click", (event) => {
 
 // --- Trying a treatment: what would come of it is shown, and heard, before anything is kept ---------------------
 
-const TRIED_MS = 120;
+const TRIED_MS = 120, LATER_MS = 2000;
 const BESIDE = new Set(["seen", "do", "shown", "section", "outlet", "voice", "everywhere"]);
 const controls = () => document.querySelector(".treat.own");
 let tried = "", kept = "", waiting = 0, asked = 0;
@@ -272,5 +198,12 @@ async function attempt() {
   show();
 }
 
-document.addEventListener("htmx:afterSwap", () => { stop(); show(); begin(); showTicks(); });
+// What is being tried is not swept away by a plan that comes meanwhile.
+document.addEventListener("htmx:beforeSwap", (event) => {
+  const { requestConfig, target } = event.detail;
+  if (requestConfig.verb !== "get" || target.id !== "plan" || !controls() || wished(controls()) === kept) return;
+  event.detail.shouldSwap = false;
+  setTimeout(() => htmx.ajax("GET", requestConfig.path, { target: "#plan", swap: "outerHTML" }), LATER_MS);
+});
+document.addEventListener("htmx:afterSwap", () => { stop(); show(); begin(); });
 begin();

@@ -1,6 +1,7 @@
 // The listening desk: a stretch of every version is fetched at once, and switched in the browser.
 
 import { together } from "./desk-sound.js";
+import { clock, onCurve } from "./ink.js";
 import { figure, word } from "./words.js";
 
 const root = document.querySelector("#desk");
@@ -19,7 +20,6 @@ function lay() {
   let context = null, playing = null, buffers = [], told = [], current = 0, loading = null, waiting = 0, frame = 0;
   let pair = null; // of a round with hidden names: the two versions in the order they are called
 
-  const clock = (seconds) => `${Math.floor(seconds / 60)}:${String(Math.floor(seconds % 60)).padStart(2, "0")}`;
   const length = () => Math.min(Number(root.dataset.longest), Math.max(0.5, Number(el("stretch-length").value.replace(",", ".")) || Number(root.dataset.usual)));
   const start = () => Math.max(0, Math.min(Number(el("stretch").value), duration - length()));
   const say = (text) => { el("desk-said").textContent = text; };
@@ -95,7 +95,7 @@ function lay() {
     pen.fillStyle = colours("--ink");
     const count = wholePairs.length / 2, seconds = Number(wholeInk.dataset.seconds), later = Number(wholeInk.dataset.later);
     const loudest = wholePairs.reduce((most, value) => Math.max(most, Math.abs(value)), 1);
-    const tall = (value) => Math.sign(value) * (Math.abs(value) / loudest) ** 0.6 * (WHOLE_TALL / 2 - 2);
+    const tall = (value) => onCurve(value / loudest) * (WHOLE_TALL / 2 - 2);
     for (let x = 0; x < width; x += 1) {
       const at = (place) => Math.floor((((place / width) * duration + later) / seconds) * count);
       let low = 0, high = 0;
@@ -211,14 +211,13 @@ function lay() {
     pen.fillRect(0, TALL / 2, width, 1);
     pen.fillStyle = number === current ? colours("--ink") : colours("--ink-3");
     const samples = buffer.getChannelData(0), each = samples.length / width, step = Math.max(1, Math.floor(each / 40));
-    const level = levels()[number];
+    const level = levels()[number], tall = (value) => onCurve(value * level) * (TALL / 2 - 2);
     for (let x = 0; x < width; x += 1) {
       let low = 0, high = 0;
       for (let at = Math.floor(x * each); at < (x + 1) * each && at < samples.length; at += step) {
         low = Math.min(low, samples[at]);
         high = Math.max(high, samples[at]);
       }
-      const tall = (value) => Math.sign(value) * Math.min(1, Math.abs(value) * level) ** 0.6 * (TALL / 2 - 2);
       pen.fillRect(x, TALL / 2 - tall(high), 1, Math.max(1, tall(high) - tall(low)));
     }
     if (playing) {

@@ -1,5 +1,6 @@
 // A recording laid out like a page: the waveform runs in lines, played by clicking into it.
 
+import { clock, onCurve } from "./ink.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
@@ -12,14 +13,7 @@ const SAID_MS = 4000;
 const AGAIN_MS = 1000;
 const MOST_TIMES = 900;
 
-const clock = (seconds) => {
-  const whole = Math.floor(seconds);
-  const rest = `${Math.floor((whole % 3600) / 60)}:${String(whole % 60).padStart(2, "0")}`;
-  return whole >= 3600 ? `${Math.floor(whole / 3600)}:${rest.padStart(5, "0")}` : rest;
-};
-
-// Drawn on a curve, so that quiet speech can be seen beside loud.
-const heightOf = (value) => Math.sign(value) * (Math.abs(value) / 127) ** 0.6 * (LINE_HEIGHT / 2 - 3);
+const heightOf = (value) => onCurve(value / 127) * (LINE_HEIGHT / 2 - 3);
 
 class Player {
   constructor(root) {
