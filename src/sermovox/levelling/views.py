@@ -239,12 +239,12 @@ def _treatment_words(plan) -> str:
 
 
 def _one(request, found: Section, outlet: Outlet, tried: Treatment | None = None) -> dict:
-    production = found.production
+    production, wishes = found.production, tried or found.wishes
     context = {
         "section": found,
         "production": production,
         "outlet": outlet,
-        "treatment": (wishes := tried or found.wishes),
+        "treatment": wishes,
         "seen": revision_of(found.treatment),
         "choices": CHOICES,
         "rumble_hz": RUMBLE_HZ,

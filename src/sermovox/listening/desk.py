@@ -5,6 +5,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
+from django.db.models import Q
 
 from mastering.audio.encodings import Encoding, objections, size_range_bytes
 from mastering.before_after import sides
@@ -23,6 +24,7 @@ from sermovox.productions.models import Section
 LONGEST_S = 20.0
 USUAL_S = 8.0
 _AT_ONCE = 2
+_FIRST_VOICE = 0
 RECORDED, PLANNED = "recorded", "planned"
 
 
@@ -55,9 +57,9 @@ class Desk:
     Raises CannotCompare where the section has no recording, or is not measured yet.
     """
 
-    def __init__(self, section: Section, outlet: Outlet, voice: int = 0):
+    def __init__(self, section: Section, outlet: Outlet):
         self.section, self.outlet = section, outlet
-        self._member, self._plan = _planned(section, outlet, voice)
+        self._member, self._plan = _planned(section, outlet)
         self.duration_s = self._member.levels.duration_s
 
     @property
@@ -90,12 +92,16 @@ class Desk:
     def _files(self) -> Iterator[Laid]:
         production = self.section.production
         titles = {key: outlet.title for key, outlet in production.outlets.items()}
-        files = FinishedFile.objects.standing().filter(delivery__production=production, excerpt=False)
+        files = FinishedFile.objects.standing().filter(
+            Q(section=self.section) | Q(section=None),
+            delivery__production=production,
+            excerpt=False,
+            voice=self._member.sounding.voice,
+        )
         seen: set[str] = set()
         for file in files.select_related("delivery").order_by("-pk"):
             outlet_key = file.delivery.outlet_key
-            own = file.section_id in (self.section.pk, None) and file.voice == self._member.sounding.voice
-            if outlet_key in seen or outlet_key not in titles or not own or not file.is_there:
+            if outlet_key in seen or outlet_key not in titles or not file.is_there:
                 continue
             starts_s = file.later_s if file.section_id else _start_in(file, self.section)
             if starts_s is None:
@@ -152,8 +158,8 @@ def as_bytes(versions: Sequence[Version]) -> tuple[int, bytes]:
     return channels, b"".join(np.ascontiguousarray(each.samples[:, :channels].T, "<f4").tobytes() for each in versions)
 
 
-def _planned(section: Section, outlet: Outlet, voice: int) -> tuple[Member, LevelPlan]:
-    _, row = rows_of_section(section, outlet, voice)
+def _planned(section: Section, outlet: Outlet) -> tuple[Member, LevelPlan]:
+    _, row = rows_of_section(section, outlet, _FIRST_VOICE)
     if row is None:
         raise CannotCompare("This section has no recording yet. Give it one in the running order.")
     if row.planned is None:

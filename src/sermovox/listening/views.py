@@ -2,6 +2,7 @@
 
 import json
 import math
+from collections.abc import Iterable
 
 from django.contrib import messages
 from django.db import transaction
@@ -15,7 +16,7 @@ from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.rulesheets import with_rule
 from sermovox.cutting.views.page import said
-from sermovox.listening.desk import LONGEST_S, USUAL_S, CannotCompare, Desk, Laid, NotYet, as_bytes
+from sermovox.listening.desk import LONGEST_S, PLANNED, USUAL_S, CannotCompare, Desk, Laid, NotYet, as_bytes
 from sermovox.listening.models import LONGEST_LABEL, MOST_TRIALS, Trial
 from sermovox.numerals import whole_number
 from sermovox.outlets.models import RuleSheet, outlets_of
@@ -51,9 +52,10 @@ def desk(request, pk: int):
     try:
         context["outlet"] = outlet = _outlet(request, section)
         found = Desk(section, outlet)
-        context |= {"versions": found.versions, "duration_s": found.duration_s, "lossy": found.encoding.lossy}
-        context["tallies"] = _tallies(section)
-        context |= _drawn(section, found)
+        versions = found.versions
+        context |= {"versions": versions, "duration_s": found.duration_s, "lossy": found.encoding.lossy}
+        context["tallies"] = _tallies(section, versions)
+        context |= _drawn(section, found, versions)
     except MasteringError as error:
         context |= {"wrong": str(error), "look_again": isinstance(error, NotYet)}
     return render(request, "listening/desk.html", context)
@@ -132,7 +134,7 @@ def answer(request, pk: int):
     answers = section.production.answers
     if request.POST.get("do") == "back":
         answers.all().take_back(request.user, version.called, against.called)
-        return _told(section, version)
+        return _told(section, version, laid.values())
     answers.create(
         section=section,
         version=version.called,
@@ -143,11 +145,12 @@ def answer(request, pk: int):
         right=request.POST.get("right") == "yes",
         by=request.user,
     )
-    return _told(section, version)
+    return _told(section, version, laid.values())
 
 
-def _told(section: Section, version: Laid) -> JsonResponse:
-    return JsonResponse({"key": version.key, "said": words.said(_tallies(section).get(version.called, ""))})
+def _told(section: Section, version: Laid, versions: Iterable[Laid]) -> JsonResponse:
+    told = _tallies(section, versions).get(version.called, "")
+    return JsonResponse({"key": version.key, "said": words.said(told)})
 
 
 @require_POST
@@ -168,11 +171,11 @@ def ask(request, pk: int, kbps: int):
     return _back(request, section)
 
 
-def _drawn(section: Section, found: Desk) -> dict:
+def _drawn(section: Section, found: Desk, versions: Iterable[Laid]) -> dict:
     """Where the ink of the whole section is drawn from: a finished file of its own, or its recording where it is all of
     that; `later_s` is where it begins in it, `seconds` how long that is.
     """
-    own = next((each.file for each in found.versions if each.file and each.file.section_id), None)
+    own = next((each.file for each in versions if each.file and each.file.section_id), None)
     if own:
         waveform = reverse("deliveries:waveform", args=[own.pk])
         return {"waveform": waveform, "later_s": own.later_s, "seconds": own.figures["duration_s"]}
@@ -182,15 +185,18 @@ def _drawn(section: Section, found: Desk) -> dict:
     return {}
 
 
-def _tallies(section: Section) -> dict[str, str]:
+def _tallies(section: Section, versions: Iterable[Laid]) -> dict[str, str]:
     """What was answered of each version in this production, in words, by what it is called."""
     told: dict[str, list[str]] = {}
+    labels = {each.called: each.label for each in versions}
     for (version, against), (right, rounds) in section.production.answers.tallied().items():
         chance = by_guessing(right, rounds)
         verdict = "told apart" if chance < _TOLD_APART else "not told apart"
         figure = f"{100 * chance:.1f} %" if chance >= 0.001 else "less than 0.1 %"
         words_of = f"{right} of {rounds} rounds right, {figure} by guessing: {verdict}"
-        told.setdefault(version, []).append(words_of if against == "planned" else f"{words_of} from {against}")
+        told.setdefault(version, []).append(
+            words_of if against == PLANNED else f"{words_of}, from {labels.get(against, against)}"
+        )
     return {version: "; ".join(each) for version, each in told.items()}
 
 

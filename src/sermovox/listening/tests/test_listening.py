@@ -104,6 +104,10 @@ class Desk(AppTestCase):
             f"{self.address}answer/", {"outlet": RETAIL, "version": version, "against": version, "right": "yes"}
         )
         self.assertEqual(again.status_code, 400)
+        from_recorded = {"outlet": RETAIL, "version": version, "against": "recorded", "right": "yes"}
+        told = self.client.post(f"{self.address}answer/", from_recorded).json()["said"]
+        self.assertIn("1 of 1 rounds right, 50.0 % by guessing: not told apart, from As recorded", told)
+        self.client.post(f"{self.address}answer/", from_recorded | {"do": "back"})
         back = {"outlet": RETAIL, "version": version, "against": "planned", "do": "back"}
         self.assertIn("8 of 9 rounds right", self.client.post(f"{self.address}answer/", back).json()["said"])
         self.client.post(f"{self.address}answer/", back | {"do": "", "right": "yes"})

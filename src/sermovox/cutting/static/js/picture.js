@@ -26,7 +26,7 @@ function drawAll(pieces) {
   const canvas = document.createElement("canvas");
   canvas.setAttribute("aria-hidden", "true");
   root.append(canvas);
-  const audio = { at: 0 };
+  let heardAt = 0;
   const drawn = new Map(); // of each span its pairs, null while they are on their way
   const wide = () => root.clientWidth - MARGIN;
   const placeOf = (seconds) => {
@@ -145,8 +145,8 @@ function drawAll(pieces) {
       drawFades(pen, piece, colours);
       drawWords(pen, piece, pieces[at + 1], colours);
     });
-    if (audio.at > 0) {
-      const here = placeOf(audio.at);
+    if (heardAt > 0) {
+      const here = placeOf(heardAt);
       pen.fillStyle = colours("--pencil");
       pen.fillRect(here.x - 1, here.y + INK_TOP - 4, 2, INK_TALL + 8);
     }
@@ -406,7 +406,7 @@ function drawAll(pieces) {
     root.dispatchEvent(new CustomEvent("hear-from", { bubbles: true, detail: secondsAt(event.offsetX, event.offsetY) }));
   });
   document.addEventListener("heard-at", (event) => {
-    audio.at = event.detail;
+    heardAt = event.detail;
     redraw();
   });
   new ResizeObserver(redraw).observe(root);
