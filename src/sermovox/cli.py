@@ -12,7 +12,7 @@ from typing import NoReturn
 from mastering import VERSION
 from mastering.errors import MasteringError
 from sermovox.terminal import COMMANDS, EXAMPLES
-from sermovox.terminal.said import complain, put_in_order
+from sermovox.terminal.complaints import complain
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -21,7 +21,7 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         options = parser(given[:1]).parse_args(given)
         if "as_given" in options:
-            put_in_order(options)
+            import_module("sermovox.terminal.said").put_in_order(options)
         return options.run(options)
     except MasteringError as error:
         return complain(error)

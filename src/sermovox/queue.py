@@ -4,7 +4,7 @@ Knows no app. A second queue takes what is over in seconds; a worker of its own 
 waits for a worker to be done with hours of sound. A third takes what waits for lines rather than for the processor.
 """
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from datetime import timedelta
 
 from django.db import transaction
@@ -64,13 +64,18 @@ def first_arguments(*tasks, running: bool = False) -> set[int]:
     return found
 
 
-def put_back(living: Collection[str] = ()) -> int:
-    """Make running tasks ready again that none of the living workers is at. Returns how many."""
+def put_back(living: Callable[[], Collection[str]] = tuple) -> int:
+    """Make running tasks ready again that none of the living workers is at. Returns how many.
+
+    `living` is asked once the running tasks are known: whoever has taken one of them lives by then.
+    """
     if not DBTaskResult.objects.running().exists():
         return 0
     with transaction.atomic():
         running = DBTaskResult.objects.running().only("pk", "worker_ids")
-        broken_off = [result.pk for result in running if not set(result.worker_ids[-1:]) & set(living)]
+        taken_by = {result.pk: set(result.worker_ids[-1:]) for result in running}
+        known = set(living())
+        broken_off = [pk for pk, workers in taken_by.items() if not workers & known]
         ready = {"status": TaskResultStatus.READY, "started_at": None}
         return DBTaskResult.objects.filter(pk__in=broken_off).update(**ready)
 

@@ -44,7 +44,7 @@ def clears_away(look: Look) -> Look:
     return look
 
 
-def requeue_tasks(living: Collection[str] = ()) -> int:
+def requeue_tasks(living: Callable[[], Collection[str]] = tuple) -> int:
     """Make tasks ready again that no living worker is at; what they were making waits again. Returns how many."""
     _read_apps()
     count = queue.put_back(living)

@@ -1,21 +1,26 @@
 """The web server's process."""
 
-import sys
+from importlib import import_module
 
 from granian import Granian
 from granian.constants import Interfaces
 from granian.log import LogLevels
 
-from sermovox.worker import end_with_parent
+from sermovox import child
 
 _THREADS = 8
 """Each plays or receives one file at a time; pages need one for an instant."""
+_APPLICATION = "sermovox.wsgi"
+_LOADED = (_APPLICATION, "sermovox.urls")
 
 
 def main(host: str, port: str) -> None:
-    end_with_parent()
+    """Serve until told to stop, by a process forked off this one, which has loaded it all."""
+    for module in _LOADED:
+        import_module(module)
+    child.wait_to_begin()
     Granian(
-        "sermovox.wsgi:application",
+        f"{_APPLICATION}:application",
         address=host,
         port=int(port),
         interface=Interfaces.WSGI,
@@ -24,7 +29,3 @@ def main(host: str, port: str) -> None:
         log_access=False,
         log_level=LogLevels.error,
     ).serve()
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])

@@ -121,7 +121,7 @@ MIDDLEWARE = [
 
 ROOT_URLCONF = "sermovox.urls"
 WSGI_APPLICATION = "sermovox.wsgi.application"
-TEST_RUNNER = "sermovox.testrunner.Runner"
+TEST_RUNNER = "sermovox.tests.runner.Runner"
 
 TEMPLATES = [
     {
@@ -134,6 +134,7 @@ TEMPLATES = [
                 "django.contrib.messages.context_processors.messages",
                 "django.template.context_processors.i18n",
                 "sermovox.ui.views.words_of_pages",
+                "sermovox.ui.views.left_out",
                 "sermovox.dispatch.news.news",
             ],
             "builtins": ["django.templatetags.i18n", "sermovox.ui.templatetags.figures"],
@@ -160,6 +161,11 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
 TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": ["default", "short", "sending"]}}
 
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
 AUTH_USER_MODEL = "accounts.User"
 LOGIN_URL = "accounts:sign-in"
 LOGIN_REDIRECT_URL = "productions:list"

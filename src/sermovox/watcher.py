@@ -5,7 +5,6 @@ Each production has a folder there, named by its key.
 
 import logging
 import os
-import sys
 import time
 from math import inf
 from pathlib import Path
@@ -15,7 +14,6 @@ from mastering.errors import MasteringError
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import WatchedFile
-from sermovox.worker import end_with_parent
 
 LOOK_EVERY_S = 2.0
 STILL_FOR_S = 5.0
@@ -81,7 +79,6 @@ def _unfinished(path: Path) -> bool:
 
 
 def main(folder: str) -> None:
-    end_with_parent()
     watcher = Watcher(Path(folder))
     while True:
         try:
@@ -89,7 +86,3 @@ def main(folder: str) -> None:
         except OSError:
             logger.exception("Looking at the watched folder %s", folder)
         time.sleep(LOOK_EVERY_S)
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])

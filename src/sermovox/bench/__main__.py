@@ -5,7 +5,7 @@ from pathlib import Path
 
 from mastering.outlets.rulesheets import shipped
 from mastering.pipeline import make
-from sermovox.bench import book, core, desk, flushing, levelling, listening, outlets, page, proof, sending, words
+from sermovox.bench import book, core, desk, flushing, idle, levelling, listening, outlets, page, proof, sending, words
 from sermovox.bench.tools import RATE_HZ, ROUNDS, line
 
 
@@ -22,6 +22,7 @@ def main() -> None:
             "desk",
             "page",
             "flushing",
+            "idle",
             "sending",
             "words",
             "proof",
@@ -63,6 +64,8 @@ def _tables(options) -> None:
         page.tables()
     if options.only in (None, "flushing"):
         flushing.tables()
+    if options.only in (None, "idle"):
+        idle.tables()
     if options.only in (None, "sending"):
         sending.tables()
     if options.only in (None, "words"):

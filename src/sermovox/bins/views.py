@@ -7,7 +7,7 @@ from django.contrib import messages
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox import backups, room, storage
+from sermovox import backups, lacking, room, storage
 from sermovox.bins import contents
 from sermovox.deliveries.models import Delivery
 from sermovox.productions.models import Production
@@ -37,6 +37,7 @@ def picture(request):
         "rest": sorted((each for each in rest if each[2]), key=lambda each: -each[2]),
         "largest": largest,
         "unused": unused.defer("figures")[:_MOST_SHOWN],
+        "lacking": lacking.sentences(lacking.STAND_INS, lacking.WATCHER),
         "reserve": room.reserve().exists(),
         "backups": settings.BACKUPS_DIR,
         "backed_up_at": backups.newest_at(settings.BACKUPS_DIR) if settings.BACKUPS_DIR else None,

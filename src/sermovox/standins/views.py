@@ -12,6 +12,7 @@ from django.http import Http404
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
+from sermovox import lacking
 from sermovox.standins.known import MAILBOX, STAND_INS, StandIn
 from sermovox.standins.mails import mails_in
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
@@ -49,6 +50,7 @@ def shown(request, stand_in: StandIn):
         "one": stand_in,
         "all": STAND_INS.values(),
         "mischief": told,
+        "lacking": lacking.sentences(lacking.STAND_INS) if stand_in.later_ports is not None else [],
     }
     return render(request, "standins/stand_in.html", context)
 

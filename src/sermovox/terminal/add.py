@@ -6,9 +6,9 @@ import sermovox.ready  # noqa: F401
 from mastering.errors import MasteringError
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import (
-    complain,
     takes_paths,
 )
 

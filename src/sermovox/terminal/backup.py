@@ -6,8 +6,9 @@ from pathlib import Path
 import sermovox.ready  # noqa: F401
 from mastering.errors import MasteringError
 from sermovox import backups
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.database import migrated
-from sermovox.terminal.said import Progress, complain, told_wrong
+from sermovox.terminal.said import Progress, told_wrong
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

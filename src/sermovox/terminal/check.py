@@ -12,9 +12,9 @@ from mastering.outlets.findings import FAIL
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.reports import Checked
 from mastering.tagging.carried import read_carried
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     Summary,
-    complain,
     outlet_of,
     print_json,
     print_sheet,

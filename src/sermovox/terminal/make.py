@@ -25,9 +25,9 @@ from mastering.rendering import Programme, Track
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter, one_after_another
 from mastering.tagging.markers import read_markers
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     Summary,
-    complain,
     outlet_of,
     print_json,
     print_sheet,

@@ -5,8 +5,8 @@ from pathlib import Path
 
 from mastering.clock import clock
 from mastering.errors import MasteringError
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
-    complain,
     print_json,
     takes_files,
 )

@@ -7,8 +7,8 @@ from pathlib import Path
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.sentences import steps
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
-    complain,
     in_options,
     outlet_of,
     print_json,

@@ -187,12 +187,6 @@ def print_json(rows: list[dict]) -> None:
     print(json.dumps(rows, indent=2, ensure_ascii=False))
 
 
-def complain(error: Exception, path: Path | None = None) -> int:
-    """Say what is wrong. Returns the exit status for it."""
-    print(f"sermovox: {path}: {error}" if path else f"sermovox: {error}", file=sys.stderr)
-    return 1
-
-
 class Progress:
     """A line on the terminal with how much is done and how long the rest takes."""
 

@@ -2,14 +2,11 @@
 
 import argparse
 import os
+from importlib import import_module
 
-from django.conf import settings
-from django.core.management import call_command
-
-import sermovox.ready  # noqa: F401
-from sermovox import running
-from sermovox.supervisor import CannotStart, Supervisor
-from sermovox.terminal.said import complain
+from sermovox import child, installed
+from sermovox.terminal.complaints import complain
+from sermovox.worker import ENVIRONMENT
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -26,21 +23,30 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
 
 
 def run(options) -> int:
-    demo = options.demo or settings.DEMO_SIGN_IN
+    """Run until told to stop."""
+    os.environ.update(ENVIRONMENT)
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "sermovox.settings")
+    demo = options.demo or os.environ.get("SERMOVOX_DEMO_SIGN_IN") == "1"
     if demo:
+        if installed.missing("demo"):
+            lacks = "The demonstration sends to servers of its own, whose packages are not installed here. Bring them:"
+            return complain(ModuleNotFoundError(f"{lacks} {installed.install_command('demo')}"))
         # For the processes that this one starts.
         os.environ["SERMOVOX_DEMO_SIGN_IN"] = "1"
         os.environ.setdefault("SERMOVOX_ADDRESS", f"http://{options.host}:{options.port}")
+    # It loads for as long as this process does, and begins when it is told to.
+    loading = child.start("sermovox.server", options.host, str(options.port))
     try:
-        lock = running.hold(running.DEMONSTRATION if demo else "")
-        if lock is None:
-            raise CannotStart(f"Sermovox is running with this data folder already ({settings.DATA_DIR}).")
-        supervisor = Supervisor(host=options.host, port=options.port, workers=max(1, options.workers), demo=demo)
-        call_command("migrate", verbosity=0)
-        if options.demo:
-            call_command("load_demo")
-        supervisor.run()
-        lock.close()
-    except CannotStart as error:
+        import_module("sermovox.starting").start(
+            host=options.host,
+            port=options.port,
+            workers=max(1, options.workers),
+            demo=demo,
+            bring_in=options.demo,
+            loading=loading,
+        )
+    except child.CannotStart as error:
         return complain(error)
+    finally:
+        child.end_group(loading)
     return 0

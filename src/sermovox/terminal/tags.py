@@ -10,8 +10,8 @@ from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import TAGS, differing
 from mastering.tagging.writing import reinscribe
+from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
-    complain,
     outlet_of,
     print_json,
     takes_files,

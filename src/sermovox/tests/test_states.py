@@ -248,6 +248,6 @@ class States(AppTestCase):
         task.claim("dead")
         DBTaskResult.objects.update(started_at=timezone.now() - _LONG_AGO)
         self.assertEqual(queue.workers_at_one_task_for(timedelta(hours=12)), {"dead"})
-        requeue_tasks(["living"])
+        requeue_tasks(lambda: ["living"])
         self.work()
         self.assertFalse(DBTaskResult.objects.running().exists())

@@ -6,7 +6,7 @@ from django.db import OperationalError
 from django.shortcuts import render
 from django.utils.translation import get_language
 
-from sermovox import room, storage
+from sermovox import lacking, room, storage
 from sermovox.ui.words import page_words
 
 _NOT_FOUND = "There is nothing at this address, or it belongs to somebody else."
@@ -22,6 +22,11 @@ _NOT_ALLOWED = "This page was open for too long, or another page asked in your n
 def words_of_pages(request) -> dict:
     """What the scripts of every page say, in the reader's language."""
     return {"page_words": page_words(get_language() or "en")}
+
+
+def left_out(request) -> dict:
+    """What every page tells of workers that could not be started: what waits for them does so in vain."""
+    return {"left_out": lambda: lacking.sentences(*lacking.WORKERS)}
 
 
 def not_found(request, exception=None):

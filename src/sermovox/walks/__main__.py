@@ -103,7 +103,7 @@ class Workers:
         _, process = cls._running.pop(0)
         process.send_signal(signal.SIGKILL)
         process.wait()
-        requeue_tasks([name for name, _ in cls._running])
+        requeue_tasks(lambda: [name for name, _ in cls._running])
         cls.begin()
 
     @classmethod

@@ -194,8 +194,8 @@ class Breaking(AppTestCase):
 
     def test_work_of_a_killed_worker_is_taken_up_again(self):
         self.broken_off_by("dead")
-        self.assertEqual(requeue_tasks(["another", "dead"]), 0)
-        self.assertEqual(requeue_tasks(["another"]), 1)
+        self.assertEqual(requeue_tasks(lambda: ["another", "dead"]), 0)
+        self.assertEqual(requeue_tasks(lambda: ["another"]), 1)
         self.work()
         self.file.refresh_from_db()
         self.assertIn(self.file.state, FinishedFile.MADE)

@@ -1,13 +1,11 @@
 """All stand-ins in one process, each at a port of its own."""
 
-import sys
 import threading
 from collections.abc import Callable
 from pathlib import Path
 
 from sermovox.standins import archive, mailbox, share, station, store
 from sermovox.standins.known import ARCHIVE, MAILBOX, SHARE, STATION, STORE, StandIn
-from sermovox.worker import end_with_parent
 
 _SERVED: tuple[tuple[StandIn, Callable[[int, Path], None]], ...] = (
     (STATION, station.serve),
@@ -20,7 +18,6 @@ _SERVED: tuple[tuple[StandIn, Callable[[int, Path], None]], ...] = (
 
 def main(first_port: str, folder: str) -> None:
     """Serve until told to stop."""
-    end_with_parent()
     threads = []
     for one, serve in _SERVED:
         port = int(first_port) + (one.later_ports or 0)
@@ -29,7 +26,3 @@ def main(first_port: str, folder: str) -> None:
         thread.start()
     for thread in threads:
         thread.join()
-
-
-if __name__ == "__main__":
-    main(*sys.argv[1:])

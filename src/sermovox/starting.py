@@ -1,0 +1,46 @@
+"""How the application starts: alone with its data folder, on a database of the right shape."""
+
+import os
+import subprocess
+from dataclasses import replace
+
+from django.conf import settings
+from django.core.management import call_command
+
+import sermovox.ready  # noqa: F401
+from sermovox import running
+from sermovox.accounts import first
+from sermovox.accounts.loopback import is_loopback
+from sermovox.child import CannotStart
+from sermovox.supervisor import Supervisor, address_of
+
+
+def start(*, host: str, port: int, workers: int, demo: bool, bring_in: bool, loading: subprocess.Popen) -> None:
+    """Run until told to stop; `loading` is the web server's process, which waits to begin. Raises CannotStart."""
+    before, now = running.latest(), running.Run(address_of(host, port), os.getpid(), demo)
+    lock = running.hold(now)
+    if lock is None:
+        raise CannotStart(
+            f"Sermovox is running with this data folder already ({settings.DATA_DIR}): it is at {before.address}, "
+            f"and `kill {before.process}` ends it."
+        )
+    with lock:
+        supervisor = Supervisor(host=host, port=port, workers=workers, demo=demo, before=before, loading=loading)
+        call_command("migrate", verbosity=0)
+        if bring_in:
+            call_command("load_demo")
+        if not demo and first.is_wanted():
+            _tell_of_first_account(host, now.address)
+        supervisor.run(lambda server: running.tell(lock, replace(now, server=server)))
+
+
+def _tell_of_first_account(host: str, address: str) -> None:
+    """Say how the first account is made: by whoever opens the page, where nobody else can, else by a link."""
+    if is_loopback(host) and first.is_for_this_machine_alone():
+        first.let_this_machine()
+        print(f"There is no account yet: the first one is made at {address}", flush=True)
+    else:
+        link = first.link(settings.PUBLIC_ADDRESS or address)
+        print(
+            f"There is no account yet: the first one is made at {link}, which only whoever reads this has.", flush=True
+        )
