@@ -5,7 +5,7 @@ import time
 
 from django.conf import settings
 
-_LOOK_EVERY_S = 0.1
+_LOOK_EVERY_S = 0.15
 
 
 class Changes:

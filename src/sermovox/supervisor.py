@@ -31,7 +31,9 @@ from sermovox.running import Run
 from sermovox.worker import ENVIRONMENT, LOADED, main
 
 _LOOK_EVERY_S = 0.5
-_LOOK_FIRST_S = _LOOK_AT_MOST_EVERY_S = 0.05
+_LOOK_FIRST_S = 0.05
+_LOOK_AT_MOST_EVERY_S = 0.3
+_LOOK_AT_LEAST_EVERY_S = 2.0
 _LOOK_AFTER_EVERY_S = 5.0
 _QUIET_S = 60.0
 """After so long without a change in the database, what waits is looked after that seldom."""
@@ -236,7 +238,7 @@ class Supervisor:
         looked_at = cleared_at = -inf
         changes, seen, changed_at = Changes(), (-1, set[str]()), time.monotonic()
         while not self._stopping.wait(_LOOK_AT_MOST_EVERY_S):
-            changes.wait(seen[0], _LOOK_EVERY_S)
+            changes.wait(seen[0], _LOOK_AT_LEAST_EVERY_S)
             now = time.monotonic()
             before, seen = seen, (changes.number(), self._living())
             if seen != before:

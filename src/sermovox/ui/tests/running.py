@@ -9,19 +9,21 @@ import subprocess
 import sys
 import tempfile
 import time
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from functools import cache
-from multiprocessing.util import Finalize
 from pathlib import Path
 from unittest import SkipTest, TestCase
 
-from django.core.files import locks
-from django.test.testcases import SerializeMixin
-from playwright.sync_api import expect, sync_playwright
+from playwright.sync_api import Browser, expect, sync_playwright
 
 from sermovox.faults.harm import processes_of
+from sermovox.tests import kept
 
-CHROMIUM = "/usr/bin/chromium"
+CHROMIUM = next(
+    (path for path in ("/usr/bin/chromium-headless-shell", "/usr/bin/chromium") if Path(path).exists()),
+    "/usr/bin/chromium",
+)
+"""Without the parts that draw windows where that is there: it starts in a quarter of the time."""
 _AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 _ARGUMENTS = [
     "--no-sandbox",
@@ -73,24 +75,13 @@ def in_a_browser():
         browser.close()
 
 
-# One for all processes that tests are spread over, which are forked from the one that has made it.
-_SHARED = Path(tempfile.mkdtemp(prefix="demonstration-"))
-atexit.register(shutil.rmtree, _SHARED, ignore_errors=True)
-
-
 def brought_in() -> Path:
     """A data folder with the demonstration in it, its files made: worked off once, and copied for each application."""
-    data, whole = _SHARED / "data", _SHARED / "whole"
-    with (_SHARED / "lock").open("w") as lock:
-        # Closing it lets go.
-        locks.lock(lock, locks.LOCK_EX)
-        if not whole.exists():
-            _bring_in(data)
-            whole.touch()
-    return data
+    return kept.kept("demonstration", kept.application(), _bring_in) / "data"
 
 
-def _bring_in(data: Path) -> None:
+def _bring_in(folder: Path) -> None:
+    data = folder / "data"
     code = "import django; django.setup(); from django.core.management import call_command as call; "
     code += "call('migrate', verbosity=0); call('load_demo'); "
     code += "call('db_worker', queue_name='*', batch=True, startup_delay=False, reload=False, verbosity=0)"
@@ -125,6 +116,8 @@ class Running:
         deadline = time.monotonic() + 90
         while self.log().count("is ready at") == ready:
             if self.process.poll() is not None or time.monotonic() > deadline:
+                self.process.kill()
+                self.process.wait()
                 raise RuntimeError(f"It did not start:\n{self.log()}")
             time.sleep(0.1)
 
@@ -146,22 +139,42 @@ class Running:
         return processes_of(self.data, module)
 
 
+_ENDING = ExitStack()
+
+
 @cache
 def running_for_all() -> Running:
-    """One application for all classes whose tests leave it as it was, or only add to it. It ends with this process."""
+    """One application for all classes of this process whose tests leave it as it was, or only add to it."""
     running = Running()
-    # Python's `atexit` does not run at the end of a process that tests are spread over.
-    Finalize(None, running.end, exitpriority=1)
+    _ENDING.callback(running.end)
     return running
 
 
-class BrowserTestCase(SerializeMixin, TestCase):
-    """A running application and one browser for all tests of a class; a fresh page for each.
+@cache
+def browser_for_all() -> Browser:
+    """One browser for all classes of this process."""
+    driver = sync_playwright().start()
+    _ENDING.callback(driver.stop)
+    browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)
+    _ENDING.callback(browser.close)
+    return browser
 
-    One class of each lock file at a time, however many processes the other tests are spread over.
-    """
 
-    lockfile = __file__
+def end_all() -> None:
+    """End what the classes of this process have in common."""
+    _ENDING.close()
+    running_for_all.cache_clear()
+    browser_for_all.cache_clear()
+
+
+# For a process whose tests are not spread over others.
+atexit.register(end_all)
+
+
+class BrowserTestCase(TestCase):
+    """A running application and one browser for all tests of a class; a fresh page for each."""
+
+    in_a_browser = True
     running: Running
 
     @classmethod
@@ -174,10 +187,7 @@ class BrowserTestCase(SerializeMixin, TestCase):
         if not Path(CHROMIUM).exists():
             raise SkipTest("Chromium is not installed")
         cls.begin_running()
-        driver = sync_playwright().start()
-        cls.addClassCleanup(driver.stop)
-        cls.browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)
-        cls.addClassCleanup(cls.browser.close)
+        cls.browser = browser_for_all()
 
     def setUp(self):
         self.told_before = len(self.running.log())

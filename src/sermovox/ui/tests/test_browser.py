@@ -133,51 +133,6 @@ class WholeWay(BrowserTestCase):
         self.page.keyboard.press("2")
         expect(self.page.get_by_role("heading", name="Outlets")).to_be_visible()
 
-    def test_no_serious_fault_in_access_by_light_or_dark(self):
-        self.page.goto("/deliveries/")
-        run = self.page.get_by_role("link", name="The Lamp and the Barometer").first.get_attribute("href")
-        self.page.goto(run)
-        expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
-        sheet = self.page.locator("#run tbody a").first.get_attribute("href")
-        self.page.goto("/")
-        order = self.page.get_by_role("link", name="The Lamp and the Barometer").get_attribute("href")
-        self.page.goto(order)
-        section = self.page.locator("#rows .title").first.get_attribute("href")
-        for address in (
-            "/",
-            order,
-            section,
-            run,
-            sheet,
-            "/outlets/",
-            "/outlets/podcast-host/",
-            "/productions/new/",
-            "/?q=lamp",
-            "/guide/",
-            "/deliveries/",
-            "/sent/",
-            "/sent/productions/2/",
-            "/recordings/storage/",
-            "/recordings/storage/bin/",
-            "/recordings/storage/of/1/",
-            "/productions/3/pairing/",
-            "/levels/2/?outlet=audiobook-retail",
-            "/levels/sections/6/?outlet=audiobook-retail",
-            "/cutting/sections/5/chapters/",
-            "/cutting/sections/5/",
-            "/cutting/2/",
-            "/outlets/podcast-host/versions/",
-            "/sent/outlets/podcast-host/",
-            *(f"/stand-ins/{name}/" for name in ("station", "mail")),
-            *(f"{order}{page}/" for page in ("script", "names", "sheet", "edit")),
-        ):
-            self.page.goto(address)
-            if address.endswith("/script/"):
-                self.page.get_by_label("The text", exact=True).fill("Opening credits\nChapter 1")
-                expect(self.page.get_by_role("button", name="Make 2 sections")).to_be_visible()
-            self.assert_accessible(self.page)
-            self.assert_focus_is_seen(self.page)
-
     def test_it_fits_a_phone_and_twice_the_size(self):
         pages = ("", "script/", "pairing/", "names/", "sheet/", "edit/")
         addresses = (
@@ -201,11 +156,53 @@ class WholeWay(BrowserTestCase):
                 self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), width, address)
 
 
+class _Accessible(BrowserTestCase):
+    """No serious fault in access, by light or dark, and a focus that is seen."""
+
+    def hold(self, *addresses: str) -> None:
+        for address in addresses:
+            self.page.goto(address)
+            if address.endswith("/script/"):
+                self.page.get_by_label("The text", exact=True).fill("Opening credits\nChapter 1")
+                expect(self.page.get_by_role("button", name="Make 2 sections")).to_be_visible()
+            self.assert_accessible(self.page)
+            self.assert_focus_is_seen(self.page)
+
+    def order(self) -> str:
+        self.page.goto("/")
+        return self.page.get_by_role("link", name="The Lamp and the Barometer").get_attribute("href")
+
+
+class AProductionIsAccessible(_Accessible):
+    def test_from_its_running_order_to_its_levels(self):
+        order = self.order()
+        self.page.goto(order)
+        section = self.page.locator("#rows .title").first.get_attribute("href")
+        pages = (f"{order}{page}/" for page in ("script", "names", "sheet", "edit"))
+        self.hold(order, section, *pages, "/productions/new/", "/productions/3/pairing/")
+        self.hold("/levels/2/?outlet=audiobook-retail", "/levels/sections/6/?outlet=audiobook-retail")
+        self.hold("/cutting/sections/5/chapters/", "/cutting/sections/5/", "/cutting/2/")
+
+
+class WhatComesOfItIsAccessible(_Accessible):
+    def test_runs_outlets_what_was_sent_and_storage(self):
+        self.page.goto("/deliveries/")
+        run = self.page.get_by_role("link", name="The Lamp and the Barometer").first.get_attribute("href")
+        self.page.goto(run)
+        expect(self.page.locator("#run[data-running=no]")).to_be_visible(timeout=60000)
+        sheet = self.page.locator("#run tbody a").first.get_attribute("href")
+        self.hold("/", "/?q=lamp", run, sheet, "/deliveries/", "/guide/")
+        self.hold("/outlets/", "/outlets/podcast-host/", "/outlets/podcast-host/versions/")
+        self.hold("/sent/", "/sent/productions/2/", "/sent/outlets/podcast-host/")
+        self.hold("/recordings/storage/", "/recordings/storage/bin/", "/recordings/storage/of/1/")
+        self.hold("/stand-ins/station/", "/stand-ins/mailbox/")
+
+
 class UnderWay(BrowserTestCase):
     """Long work: progress, cancelling, a killed worker, many files and many readers at once."""
 
     # It waits for work more than for the browser, and goes beside the others.
-    lockfile = __file__
+    alone = takes_long = True
 
     @classmethod
     def begin_running(cls) -> None:
@@ -240,6 +237,7 @@ class UnderWay(BrowserTestCase):
         return [path for path in found if path.stat().st_size > 2_000_000]
 
     def test_1_progress_is_shown_and_a_run_can_be_cancelled(self):
+        before = self.finished_files()
         self.begin_with("Cancelled", [self.long])
         self.page.get_by_role("button", name="Make 1 file").click()
         expect(self.page.locator("#run tbody")).to_contain_text("Levelling and encoding")
@@ -248,10 +246,10 @@ class UnderWay(BrowserTestCase):
         self.page.get_by_role("button", name="Cancel").click()
         expect(self.page.get_by_role("status")).to_have_text("Of 1 file: 1 was cancelled.")
         time.sleep(2)
-        self.assertEqual(self.finished_files(), [])
+        self.assertEqual(self.finished_files(), before)
         self.page.get_by_role("button", name="Run the rest again").click()
         expect(self.page.locator("#run[data-running=no]")).to_contain_text("passes", timeout=60000)
-        self.assertEqual(len(self.finished_files()), 1)
+        self.assertEqual(len(self.finished_files()), len(before) + 1)
 
     def test_2_a_killed_worker_leaves_nothing_half_and_the_file_is_made_all_the_same(self):
         before = set(self.finished_files())

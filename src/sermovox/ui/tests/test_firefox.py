@@ -9,9 +9,7 @@ import subprocess
 import tempfile
 import zipfile
 from pathlib import Path
-from unittest import SkipTest
-
-from django.test import TestCase
+from unittest import SkipTest, TestCase
 
 from mastering.tests.signals import speech, written
 from sermovox.ui.tests.running import running_for_all
@@ -24,6 +22,8 @@ _SILENT_DEVICE = "pcm.!default { type null }\nctl.!default { type null }\n"
 
 
 class Firefox(TestCase):
+    in_a_browser = True
+
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
