@@ -104,6 +104,7 @@ class Checks(TestCase):
             ("CON.wav", "grave: Windows keeps"),
             ("lpt1.final.wav", "grave: Windows keeps"),
             ("salt .", "grave: Windows drops"),
+            ("salt.wav ", "grave: Windows drops"),
             ("tab\there.wav", "grave: There is a sign in it that cannot be seen"),
             ("rtl\u202egnp.wav", "grave: There is a sign in it that cannot be seen"),
             (".wav", "grave: It begins with a full stop"),

@@ -6,7 +6,7 @@ import numpy as np
 
 from mastering.meters.meter import Meter
 from mastering.shaping.gain import gained
-from mastering.shaping.limiter import LOOK_AHEAD_S, RELEASE_DB_PER_S, limited
+from mastering.shaping.limiter import LOOK_AHEAD_S, limited
 from mastering.shaping.rehearsal import rehearse
 from mastering.shaping.roomtone import Room
 from mastering.tests.signals import noise, speech, tone
@@ -99,7 +99,8 @@ class Limiting(TestCase):
         self.assertEqual(len(out), len(samples))
         look_ahead = round(LOOK_AHEAD_S * 44100) + 32
         np.testing.assert_array_equal(out[: 2 * 44100 - look_ahead], samples[: 2 * 44100 - look_ahead])
-        release = round(6 / RELEASE_DB_PER_S * 44100) + look_ahead
+        # It recovers by 30 dB a second: docs/architecture.md, not the constant of the code.
+        release = round(6 / 30.0 * 44100) + look_ahead
         np.testing.assert_array_equal(out[2 * 44100 + release :], samples[2 * 44100 + release :])
         self.assertEqual(int(np.abs(out).argmax()), 2 * 44100)
 
@@ -113,7 +114,19 @@ class Limiting(TestCase):
         later = np.searchsorted(times, times + 0.1)
         inside = later < len(times)
         rise_db = gain_db[later[inside]] - gain_db[inside]
-        self.assertLessEqual(rise_db.max(), 0.11 * RELEASE_DB_PER_S)
+        self.assertLessEqual(rise_db.max(), 0.11 * 30.0)
+        self.assertGreaterEqual(rise_db.max(), 0.09 * 30.0)
+
+    def test_the_gain_goes_on_where_one_chunk_of_its_work_follows_another(self):
+        """A peak shortly before each place, 32,768 samples apart, where the limiter begins with another chunk."""
+        samples = np.full((4 * 32768, 1), 0.1, np.float32)
+        for at in (32768, 2 * 32768, 3 * 32768):
+            samples[at - 300 : at - 280] = 1.0
+        gain_db = 20 * np.log10(through(samples, -20.0)[:, 0] / samples[:, 0])
+        for at in (32768, 2 * 32768, 3 * 32768):
+            after = gain_db[at - 250 : at + 5000]
+            self.assertLess(np.abs(np.diff(after)).max(), 0.01, "no jump")
+            self.assertAlmostEqual(gain_db[at + 4410] - gain_db[at], 3.0, delta=0.1)
 
     def test_the_gain_falls_no_faster_than_its_depth_within_the_look_ahead(self):
         samples = tone(-20, 3, rate_hz=44100, hz=3000, channels=1)

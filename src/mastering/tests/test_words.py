@@ -39,7 +39,7 @@ from mastering.words.proof import (
     spans_of_lines,
 )
 from mastering.words.readalong import AUDIO_FOLDER, MIME_NAME, MIME_TYPE, read_along
-from mastering.words.readings import HeardWord, Reading
+from mastering.words.readings import HeardWord, Reading, counting
 from mastering.words.spoken import RATE_HZ as SPOKEN_HZ
 from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, words_of
 from mastering.words.timed import Said, as_rows, as_srt, as_transcript, as_vtt, in_cues, read_timed
@@ -290,6 +290,25 @@ class Lines(TestCase):
                 readings = tuple(Reading(line, at, at + 1, True, (HeardWord(0, at, at + 1, 0.0),)) for line, at in read)
                 heard = HeardScript(("One.", "Two.", "Three."), (1, 1, 1), readings, (), 20.0, 0.0)
                 self.assertEqual(spans_of_lines(heard, [range(3)]), [span and LineSpan(*span)])
+
+
+class Counting(TestCase):
+    """Of several readings of a line the last whole one counts; where none is whole, the longest, of such the last."""
+
+    def counted(self, *read: tuple[bool, int]) -> float:
+        words = [tuple(HeardWord(n, at, at + 1, 0.0) for n in range(count)) for at, (_, count) in enumerate(read)]
+        readings = tuple(
+            Reading(0, at, at + 1, whole, own) for at, ((whole, _), own) in enumerate(zip(read, words, strict=True))
+        )
+        (found,) = counting(readings, 1)
+        return found.start_s
+
+    def test_the_one_that_counts(self):
+        self.assertEqual(self.counted((True, 4), (True, 4)), 1)
+        self.assertEqual(self.counted((True, 4), (False, 3)), 0)
+        self.assertEqual(self.counted((False, 3), (False, 2)), 0)
+        self.assertEqual(self.counted((False, 2), (False, 2)), 1)
+        self.assertEqual(self.counted((False, 3), (True, 4), (False, 3)), 1)
 
 
 class Timed(TestCase):

@@ -1,4 +1,4 @@
-"""The wheel: built, installed into a clean environment outside the checkout, and looked at from there."""
+"""The wheel, installed as users install it: into a clean environment outside the checkout, without what tests want."""
 
 import os
 import re
@@ -7,98 +7,206 @@ import signal
 import socket
 import subprocess
 import sys
-import sysconfig
 import tempfile
 import time
+import urllib.error
 import urllib.request
-import venv
+import zipfile
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
+from playwright.sync_api import expect
 
-from mastering.tests.signals import noise, written
+from mastering.tests.signals import noise, speech, written
 from mastering.words.spoken import RATE_HZ, speak
+from sermovox.demo.scenario import PLACES
+from sermovox.tests import kept
+from sermovox.ui.tests.running import in_a_browser
 
 CHECKOUT = Path(__file__).parents[3]
-_PATIENCE_S = 90
+_PATIENCE_S = 120
+_STAND_INS = 5
 
 
-class Wheel(TestCase):
+def free_ports(count: int) -> int:
+    """The first of so many free ports in a row."""
+    while True:
+        with socket.socket() as first:
+            first.bind(("127.0.0.1", 0))
+            port = first.getsockname()[1]
+        with suppress(OSError):
+            for each in range(port, port + count):
+                socket.create_server(("127.0.0.1", each)).close()
+            return port
+
+
+class _Installed(TestCase):
+    """`sermovox` as a command of an environment of its own, with a home of its own."""
+
     takes_long = True
+    extra = ""
 
-    def setUp(self):
-        self.top = Path(tempfile.mkdtemp(prefix="wheel-"))
-        self.addCleanup(shutil.rmtree, self.top, ignore_errors=True)
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        # On the disk of what was fetched before, so that nothing is copied.
+        kept.FOLDER.mkdir(parents=True, exist_ok=True)
+        cls.top = Path(tempfile.mkdtemp(prefix="wheel-", dir=kept.FOLDER))
+        cls.addClassCleanup(shutil.rmtree, cls.top, ignore_errors=True)
+        cls.wheel = cls.built()
+        environment = cls.top / "env"
+        cls.uv("venv", "--python", sys.executable, environment)
+        cls.uv("pip", "install", "--python", environment / "bin" / "python", f"{cls.wheel}{cls.extra}")
+        cls.command = environment / "bin" / "sermovox"
+        cls.home = cls.top / "home"
+        cls.home.mkdir()
+        cls.outside = {"PATH": os.environ["PATH"], "HOME": str(cls.home), "OPENBLAS_NUM_THREADS": "1"}
 
-    def test_its_demonstration_runs_from_a_clean_environment_and_keeps_its_data_in_the_user_s_place(self):
-        command, home = self.installed(), self.top / "home"
-        home.mkdir()
-        outside = {"PATH": os.environ["PATH"], "HOME": str(home), "OPENBLAS_NUM_THREADS": "1"}
-        said = subprocess.run([command, "outlets"], env=outside, cwd=home, capture_output=True, text=True, check=True)
-        self.assertIn("audiobook-retail", said.stdout)
-        self.listens(command, outside)
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
-        with (self.top / "log").open("w") as log:
-            running = subprocess.Popen(
-                [command, "demo", "--port", str(port), "--workers", "1"], env=outside, cwd=home, stdout=log, stderr=log
+    @classmethod
+    def built(cls) -> Path:
+        source = cls.top / "source"
+        shutil.copytree(CHECKOUT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+        for name in ("pyproject.toml", "README.md", "LICENSE"):
+            shutil.copy(CHECKOUT / name, source)
+        pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
+        build = [*pip, "wheel", "--no-deps", "--no-build-isolation", "--no-index", "-w", cls.top, source]
+        subprocess.run(build, check=True, capture_output=True)
+        (wheel,) = cls.top.glob("*.whl")
+        return wheel
+
+    @classmethod
+    def uv(cls, *words) -> None:
+        """Without the network where that does: what was fetched once is kept."""
+        command = [Path(sys.executable).with_name("uv"), "--quiet", *words]
+        if subprocess.run([*command, "--offline"], capture_output=True).returncode:
+            subprocess.run(command, check=True)
+
+    def run_(self, *words, **environment: str) -> subprocess.CompletedProcess:
+        outside = self.outside | environment
+        return subprocess.run([self.command, *words], env=outside, cwd=self.home, capture_output=True, text=True)
+
+    @contextmanager
+    def running(self, *words: str, port: int, **environment: str):
+        """It runs, and has nothing to complain of in its log in the end, and leaves nothing behind."""
+        log = self.top / f"{words[0]}.log"
+        with log.open("w") as written_to:
+            process = subprocess.Popen(
+                [self.command, *words, "--port", str(port), "--workers", "1"],
+                env=self.outside | environment,
+                cwd=self.home,
+                stdout=written_to,
+                stderr=written_to,
             )
         try:
             deadline = time.monotonic() + _PATIENCE_S
-            while "is ready at" not in (self.top / "log").read_text():
-                self.assertIsNone(running.poll(), (self.top / "log").read_text())
+            while "is ready at" not in log.read_text():
+                self.assertIsNone(process.poll(), log.read_text())
                 self.assertLess(time.monotonic(), deadline, "it did not start")
-                time.sleep(0.2)
-            page = self.fetched(port, "/")
-            self.assertIn("The Lamp and the Barometer", page)
-            assets = re.findall(r'(?:href|src)="(/static/[^"]+)"', page)
-            self.assertTrue(any(".css" in each for each in assets) and any(".js" in each for each in assets))
-            for each in assets:
-                self.assertTrue(self.fetched(port, each, binary=True), each)
+                time.sleep(0.1)
+            yield f"http://127.0.0.1:{port}"
         finally:
-            running.send_signal(signal.SIGTERM)
-            running.wait(30)
-        data = home / ".local" / "share" / "sermovox" / "demo"
-        self.assertTrue((data / "sermovox.sqlite3").exists() and list((data / "recordings").glob("*/*")))
+            process.send_signal(signal.SIGTERM)
+            process.wait(30)
+        for sign in ("Traceback", "starting it again", "cannot be started", "rror"):
+            self.assertNotIn(sign, log.read_text())
+        socket.create_server(("127.0.0.1", port)).close()
 
-    def listens(self, command: Path, outside: dict[str, str]) -> None:
-        """The machine's voice and what is known of readers came along."""
+
+class Alone(_Installed):
+    """What the application needs and no more."""
+
+    def test_it_holds_what_users_need_and_nothing_else(self):
+        names = zipfile.ZipFile(self.wheel).namelist()
+        self.assertEqual([name for name in names if re.search(r"/(tests|bench|walks|faults)/", name)], [])
+        packages = {path.name for path in (self.top / "env" / "lib").glob("python*/site-packages/*")}
+        servers = {
+            "moto",
+            "flask",
+            "pyftpdlib",
+            "wsgidav",
+            "aiosmtpd",
+            "cheroot",
+            "OpenSSL",
+            "playwright",
+            "hypothesis",
+        }
+        self.assertEqual(packages & servers, set())
+        self.assertIn("audiobook-retail", self.run_("outlets").stdout)
+
+    def test_the_demonstration_says_what_it_lacks_and_how_to_get_it(self):
+        done = self.run_("demo")
+        self.assertEqual((done.returncode, done.stdout), (1, ""))
+        self.assertRegex(done.stderr, r"^sermovox: The demonstration .*-m pip install 'sermovox\[demo\]'\n$")
+
+    def test_the_machine_s_voice_and_what_is_known_of_readers_came_along(self):
         line = "The lamp was lit, and nobody had seen the keeper."
         quiet = noise(-70, 0.5, rate_hz=RATE_HZ)
         (spoken,) = speak([line], "en")
         said = np.concatenate([quiet, spoken.samples[:, None] / np.float32(1 << 16), quiet])
         take, script = written(self.top, said, rate_hz=RATE_HZ), self.top / "script.txt"
         script.write_text(line)
-        said = subprocess.run(
-            [command, "words", take, "--script", script], env=outside, capture_output=True, text=True, check=True
-        )
-        self.assertRegex(said.stdout, rf"^0\.5\d\d\t\d\.\d{{3}}\t{line}\n$")
+        self.assertRegex(self.run_("words", take, "--script", script).stdout, rf"^0\.5\d\d\t\d\.\d{{3}}\t{line}\n$")
 
-    def installed(self) -> Path:
-        """The command of a wheel in an environment that sees the packages of this one, but not the checkout."""
-        source = self.top / "source"
-        shutil.copytree(CHECKOUT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
-        for name in ("pyproject.toml", "README.md", "LICENSE"):
-            shutil.copy(CHECKOUT / name, source)
-        pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
-        build = [*pip, "wheel", "--no-deps", "--no-build-isolation", "--no-index", "-w", self.top, source]
-        subprocess.run(build, check=True, capture_output=True)
-        (wheel,) = self.top.glob("*.whl")
-        venv.create(self.top / "env")
-        (own,) = (self.top / "env" / "lib").glob("python*/site-packages")
-        (own / "needed.pth").write_text(sysconfig.get_path("purelib"))
-        python = self.top / "env" / "bin" / "python"
-        install = [*pip, "--python", python, "install", "--no-deps", "--no-index", "--ignore-installed", wheel]
-        subprocess.run(install, check=True, capture_output=True)
-        where = subprocess.run(
-            [python, "-c", "import sermovox; print(sermovox.__file__)"], capture_output=True, text=True
-        )
-        self.assertIn(str(own), where.stdout)
-        return self.top / "env" / "bin" / "sermovox"
+    def test_from_the_first_account_to_a_finished_file(self):
+        take = written(self.top, speech(seconds=6), name="the weir.wav")
+        with self.running("start", port=free_ports(1)) as address, in_a_browser() as browser:
+            page = browser.new_page(base_url=address)
+            page.goto("/")
+            expect(page.get_by_role("heading", name="Make the first account")).to_be_visible()
+            page.get_by_label("Name to sign in with").fill("ilse")
+            page.get_by_label("Password", exact=True).fill("salt cedar ford")
+            page.get_by_label("The password once more").fill("salt cedar ford")
+            page.keyboard.press("Enter")
+            expect(page.locator(".running-head")).to_contain_text("ilse")
+            page.get_by_role("button", name="Sign out").click()
+            page.get_by_label("Name").fill("ilse")
+            page.get_by_label("Password").fill("salt cedar ford")
+            page.keyboard.press("Enter")
+            expect(page.locator(".running-head")).to_contain_text("ilse")
+            page.goto("/productions/new/")
+            page.keyboard.type("The Weir")
+            page.keyboard.press("Enter")
+            page.get_by_label("Recordings to bring in").set_input_files([str(take)])
+            expect(page.locator("#rows input[name=section]:enabled")).to_have_count(1, timeout=60000)
+            page.get_by_role("checkbox", name="Volunteer reading archive").check()
+            page.keyboard.press("m")
+            expect(page.locator("#run[data-running=no]")).to_contain_text("passes", timeout=60000)
+            with page.expect_download() as download:
+                page.get_by_role("link", name="Download all as ZIP").click()
+            self.assertIn("01-the-weir.mp3", zipfile.ZipFile(download.value.path()).namelist())
+        self.assertRegex(self.run_("account", "list").stdout, r"^ilse +ilse +last signed in")
+        self.assertTrue((self.home / ".local" / "share" / "sermovox" / "sermovox.sqlite3").exists())
 
-    def fetched(self, port: int, path: str, *, binary: bool = False):
-        with urllib.request.urlopen(f"http://127.0.0.1:{port}{path}", timeout=30) as answer:
-            content = answer.read()
-        return content if binary else content.decode()
+
+class WithTheDemonstration(_Installed):
+    """What `sermovox demo` asks for on top."""
+
+    extra = "[demo]"
+
+    def test_what_it_makes_arrives_at_every_stand_in(self):
+        port = free_ports(_STAND_INS + 1)
+        data = self.home / ".local" / "share" / "sermovox" / "demo"
+        ports = {"SERMOVOX_STAND_IN_PORT": str(port + 1)}
+        with self.running("demo", port=port, **ports) as address:
+            page = self.fetched(address, "/")
+            self.assertIn("The Lamp and the Barometer", page)
+            assets = re.findall(r'(?:href|src)="(/static/[^"]+)"', page)
+            self.assertTrue(any(".css" in each for each in assets) and any(".js" in each for each in assets))
+            for each in assets:
+                self.assertTrue(self.fetched(address, each), each)
+            deadline = time.monotonic() + _PATIENCE_S
+            while 'data-running="no"' not in self.fetched(address, "/deliveries/1/"):
+                self.assertLess(time.monotonic(), deadline, "its first files were not made")
+                time.sleep(0.5)
+            for outlet in PLACES:
+                sent = self.run_("send", "1", "--to", outlet, SERMOVOX_DATA=str(data), **ports)
+                self.assertEqual(sent.returncode, 0, f"{outlet}: {sent.stdout}{sent.stderr}")
+        received = {path.parent.name for path in data.glob("stand-ins/*/received") if any(path.rglob("*.*"))}
+        self.assertEqual(received, {stand_in.name for stand_in, _, _ in PLACES.values()})
+
+    def fetched(self, address: str, path: str) -> str:
+        with suppress(urllib.error.HTTPError), urllib.request.urlopen(f"{address}{path}", timeout=30) as answer:
+            return answer.read().decode("latin-1")
+        return ""

@@ -447,6 +447,21 @@ class ByFtp(SendingTestCase):
         self.assertEqual(dispatch.state, "stuck")
         self.assertIn("It was tried 8 times", dispatch.said)
 
+    def test_a_line_that_brings_something_each_time_is_tried_for_as_long_as_it_takes(self):
+        self.state_ftp(address=f"localhost:{free_port()}")
+        dispatch = self.sent()
+        pauses = []
+        for moved in (False, False, True, False):
+            Dispatch.objects.filter(pk=dispatch.pk).update(state=Dispatch.State.SENDING)
+            dispatch.refresh_from_db()
+            dispatch.put_off("The line broke.", moved=moved)
+            pauses.append((dispatch.tries, round((dispatch.next_at - timezone.now()).total_seconds())))
+        (second, third, again, once_more) = pauses
+        self.assertEqual([tries for tries, _ in pauses], [2, 3, 1, 2])
+        self.assertGreater(third[1], second[1])
+        self.assertLess(again[1], second[1], "what moved begins anew")
+        self.assertEqual(once_more, second)
+
     def test_this_machines_own_network_is_reached_only_where_that_is_allowed(self):
         self.state_ftp()
         with override_settings(SEND_TO_OWN_NETWORK=False):
