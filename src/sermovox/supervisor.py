@@ -15,6 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import timedelta
 from math import inf
+from multiprocessing import forkserver, resource_tracker
 from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import cast
@@ -28,7 +29,7 @@ from sermovox.changes import Changes
 from sermovox.child import CannotStart
 from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
 from sermovox.running import Run
-from sermovox.worker import ENVIRONMENT, LOADED, main
+from sermovox.worker import ENDINGS, ENVIRONMENT, LOADED, main
 
 _LOOK_EVERY_S = 0.5
 _LOOK_FIRST_S = 0.05
@@ -40,7 +41,6 @@ _QUIET_S = 60.0
 _CLEAR_AWAY_EVERY_S = 24 * 3600.0
 _PATIENCE_S = 8.0
 _STARTING_S = 60.0
-_ENDINGS = [signal.SIGINT, signal.SIGTERM] + ([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])
 _SENDERS = 3
 """So many outlets are sent to at once."""
 if sys.platform == "win32":
@@ -189,12 +189,12 @@ class Supervisor:
         """Run until told to stop by a signal, or by the terminal that it was started from being closed. `began` is
         called with the process of the web server.
         """
-        for number in _ENDINGS:
+        for number in ENDINGS:
             # Whoever starts it so that it outlives the terminal has the signal of that ignored.
             if signal.getsignal(number) != signal.SIG_IGN:
                 signal.signal(number, lambda *_: self._stopping.set())
         os.environ.update(ENVIRONMENT)
-        _FORKING.set_forkserver_preload(list(LOADED))
+        _begin_loading_workers()
         lacking.forget()
         # Whatever a former run left in the middle goes back into the queue.
         seen_to(requeue_tasks)
@@ -333,6 +333,22 @@ def _program(
         return process
 
     return begun
+
+
+def _begin_loading_workers() -> None:
+    """Start the process that workers are forked off. What a terminal sends to all of its processes ends this one here
+    alone: where that one went before its workers are begun, there would be no orderly end.
+    """
+    if sys.platform == "win32":
+        return
+    _FORKING.set_forkserver_preload(list(LOADED))
+    # It lets signals through again, so it comes first.
+    resource_tracker.ensure_running()
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, ENDINGS)
+    try:
+        forkserver.ensure_running()
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def _worker_for(queues: str) -> Callable[[str], BaseProcess]:

@@ -2,6 +2,7 @@
 
 import multiprocessing
 import os
+import signal
 from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
@@ -14,6 +15,8 @@ its own for each thread.
 """
 LOADED = ("sermovox.ready", "scipy.ndimage", "scipy.signal")
 """What every worker needs, and takes seconds to load."""
+ENDINGS = [signal.SIGINT, signal.SIGTERM] + ([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])
+"""The signals that ask the application to end."""
 _NAME = "sermovox.worker"
 _NICENESS = 10
 """Pages come first: a file in the making takes what is left of the processor."""
@@ -27,6 +30,9 @@ def main(identity: str, queues: str) -> None:
         with suppress(OSError):
             Path("/proc/self/comm").write_text(_NAME)
     child.end_with_parent()
+    if hasattr(signal, "pthread_sigmask"):
+        # The process that this one is forked off lets them pass.
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, ENDINGS)
     if hasattr(os, "nice"):
         os.nice(_NICENESS)
     child.run(lambda: _work(identity, queues))

@@ -254,6 +254,7 @@ class Screens(AppTestCase):
             patch.object(words, "get_language", lambda: "de"),
         ):
             figures._mark.cache_clear()
+            figures._crossings.cache_clear()
             for address in self.addresses():
                 text = " ".join(self.shown(address).texts)
                 while "⟦" in text and (shorter := re.sub(r"⟦[^⟦⟧]*⟧", " ", text)) != text:
@@ -263,6 +264,7 @@ class Screens(AppTestCase):
                 left = re.findall(r"(?<![\w./{|:-])[A-Za-z][a-z]{3,}(?![\w./}|:@-])", html.unescape(text))
                 outside[address] = sorted(set(left) - _NO_WORDS)
         figures._mark.cache_clear()
+        figures._crossings.cache_clear()
         self.maxDiff = None
         self.assertEqual([(address, left) for address, left in outside.items() if left], [])
 
