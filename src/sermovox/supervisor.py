@@ -236,11 +236,12 @@ class Supervisor:
         """See to what waits, beside watching the processes: the database may keep this waiting for a while."""
         longest = timedelta(hours=settings.LONGEST_TASK_H)
         looked_at = cleared_at = -inf
-        changes, seen, changed_at = Changes(), (-1, set[str]()), time.monotonic()
+        changes, seen, changed_at = Changes(), (-1, [""]), time.monotonic()
         while not self._stopping.wait(_LOOK_AT_MOST_EVERY_S):
             changes.wait(seen[0], _LOOK_AT_LEAST_EVERY_S)
             now = time.monotonic()
-            before, seen = seen, (changes.number(), self._living())
+            # One that is started anew may have left something in the middle.
+            before, seen = seen, (changes.number(), [each.identity for each in self._children])
             if seen != before:
                 changed_at = now
                 seen_to(lambda: requeue_tasks(self._living))

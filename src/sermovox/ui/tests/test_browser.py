@@ -195,7 +195,7 @@ class WhatComesOfItIsAccessible(_Accessible):
         self.hold("/outlets/", "/outlets/podcast-host/", "/outlets/podcast-host/versions/")
         self.hold("/sent/", "/sent/productions/2/", "/sent/outlets/podcast-host/")
         self.hold("/recordings/storage/", "/recordings/storage/bin/", "/recordings/storage/of/1/")
-        self.hold("/stand-ins/station/", "/stand-ins/mailbox/")
+        self.hold("/stand-ins/station/", "/stand-ins/mailbox/", "/account/sign-in/")
 
 
 class UnderWay(BrowserTestCase):
