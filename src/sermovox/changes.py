@@ -2,6 +2,7 @@
 
 import sqlite3
 import time
+from pathlib import Path
 
 from django.conf import settings
 
@@ -15,8 +16,9 @@ class Changes:
     https://www.sqlite.org/pragma.html#pragma_data_version
     """
 
-    def __init__(self) -> None:
-        self._connection = sqlite3.connect(settings.DATABASES["default"]["NAME"], check_same_thread=False)
+    def __init__(self, database: Path | None = None) -> None:
+        """`database` is another than the application's."""
+        self._connection = sqlite3.connect(database or settings.DATABASES["default"]["NAME"], check_same_thread=False)
 
     def number(self) -> int:
         """Another one after each change, or where nothing can be told; to be compared with earlier ones of this object

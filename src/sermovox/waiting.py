@@ -7,11 +7,13 @@ from django.db import OperationalError, close_old_connections
 from django.utils import timezone
 from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
-from django_tasks_db.utils import exclusive_transaction, is_locked_database_exception
+from django_tasks_db.utils import exclusive_transaction
 
 from sermovox.changes import Changes
 
 _AT_MOST_S = 3600.0
+_AGAIN_IN_S = 5.0
+logger = logging.getLogger(__name__)
 
 
 class Woken(Worker):
@@ -22,26 +24,27 @@ class Woken(Worker):
         while self.running:
             close_old_connections()
             number = changes.number()
-            if not self._took_one() and self.running:
-                changes.wait(number, min(_AT_MOST_S, self._next_due_s()))
+            try:
+                found, pause_s = self._claimed(), self._next_due_s()
+            except OperationalError as error:
+                # A full disk, a database that somebody holds: over in a while, and no reason to end.
+                logger.warning("Looking for a task: %s", error)
+                found, number, pause_s = None, changes.number(), _AGAIN_IN_S
+            if found is not None:
+                self.run_task(found)
+            elif self.running:
+                changes.wait(number, min(_AT_MOST_S, pause_s))
 
-    def _took_one(self) -> bool:
-        """Do the first task that is ready, if there is one; whether there may be another."""
+    def _claimed(self) -> DBTaskResult | None:
+        """The first task that is ready, which is this worker's from now on."""
         # Without a lock first: most of what wakes a worker is no task of its own.
         if not self._tasks().exists():
-            return False
+            return None
         with exclusive_transaction(self._tasks().db):
-            try:
-                found = self._tasks().get_locked()
-                if found is not None:
-                    found.claim(self.worker_id)
-            except OperationalError as error:
-                if is_locked_database_exception(error):
-                    return True
-                raise
-        if found is not None:
-            self.run_task(found)
-        return True
+            found = self._tasks().get_locked()
+            if found is not None:
+                found.claim(self.worker_id)
+        return found
 
     def _tasks(self):
         return DBTaskResult.objects.ready().filter(queue_name__in=self.queue_names, backend_name=self.backend_name)
