@@ -18,7 +18,8 @@ class Changes:
 
     def __init__(self, database: Path | None = None) -> None:
         """`database` is another than the application's."""
-        self._connection = sqlite3.connect(database or settings.DATABASES["default"]["NAME"], check_same_thread=False)
+        path = str(database or settings.DATABASES["default"]["NAME"])
+        self._connection = sqlite3.connect(path, check_same_thread=False)
 
     def number(self) -> int:
         """Another one after each change, or where nothing can be told; to be compared with earlier ones of this object
