@@ -1,5 +1,7 @@
 """The listening desk in a real browser: how soon it sounds, how it is switched, and rounds with hidden names."""
 
+import re
+
 from playwright.sync_api import expect
 
 from sermovox.ui.tests.running import BrowserTestCase
@@ -58,7 +60,8 @@ class Listening(BrowserTestCase):
         expect(page.locator("#desk-said")).to_have_text("Playing: As planned, not encoded")
         page.keyboard.press("5")
         expect(page.locator("#desk-said")).to_contain_text("Playing: 32 kbit/s")
-        expect(page.locator("#desk")).to_have_attribute("data-switched-ms", "8.0")
+        # Eight, and what the clock of the sound went on by meanwhile; asked is less than twenty.
+        expect(page.locator("#desk")).to_have_attribute("data-switched-ms", re.compile(r"^([89]|1\d)\.\d$"))
         expect(versions.nth(1)).to_contain_text("LUFS")
         expect(versions.nth(0)).to_contain_text("played −")
         page.keyboard.press("e")
