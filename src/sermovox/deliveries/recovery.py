@@ -51,12 +51,13 @@ def unnamed_folders() -> None:
     for folder in of_deliveries:
         if folder.name not in deliveries:
             storage.forget_folder(folder)
-    under_way = {str(pk) for pk in FinishedFile.objects.under_way().values_list("pk", flat=True)}
-    kept = {str(pk): name for pk, name in FinishedFile.objects.kept().values_list("pk", "stored_as")}
+    under_way = {storage.finished(*keys) for keys in FinishedFile.objects.under_way().values_list("delivery_id", "pk")}
+    named = FinishedFile.objects.kept().values_list("delivery_id", "pk", "stored_as")
+    kept = {storage.finished(delivery, pk): name for delivery, pk, name in named}
     for folder in of_files:
-        if folder.name in kept:
+        if folder in kept:
             for path in forgotten(folder.iterdir()):
-                if path.name != kept[folder.name] and not path.name.startswith("waveform"):
+                if path.name != kept[folder] and not path.name.startswith("waveform"):
                     storage.forget_file(path)
-        elif folder.name not in under_way:
+        elif folder not in under_way:
             storage.forget_folder(folder)
