@@ -41,6 +41,4 @@ def _tell_of_first_account(host: str, address: str) -> None:
         print(f"There is no account yet: the first one is made at {address}", flush=True)
     else:
         link = first.link(settings.PUBLIC_ADDRESS or address)
-        print(
-            f"There is no account yet: the first one is made at {link}, which only whoever reads this has.", flush=True
-        )
+        print(f"There is no account yet. Whoever has this link makes the first one: {link}", flush=True)
