@@ -14,6 +14,7 @@ from django.test import TestCase, override_settings
 from sermovox.accounts import first
 from sermovox.accounts.loopback import is_loopback
 from sermovox.cli import main
+from sermovox.starting import _tell_of_first_account
 from sermovox.supervisor import CannotStart, Supervisor
 
 GIVEN = {
@@ -90,6 +91,16 @@ class FirstAccount(TestCase):
         again = self.client.post(path, GIVEN | {"username": "somebody"})
         self.assertRedirects(again, "/account/sign-in/")
         self.assertEqual(people(), ["ilse"])
+
+    def test_what_a_start_prints_can_be_opened_as_it_stands(self):
+        for host, address in (("127.0.0.1", "http://127.0.0.1:8420/"), ("0.0.0.0", "http://0.0.0.0:8420/")):
+            out = io.StringIO()
+            with redirect_stdout(out), override_settings(ALLOWED_HOSTS=["127.0.0.1"]):
+                _tell_of_first_account(host, address)
+                link = out.getvalue().split()[-1]
+                self.assertTrue(link.startswith(address), link)
+                answer = self.client.get(link.removeprefix(address.rstrip("/")), follow=True, **HERE)
+                self.assertContains(answer, "Make the first account")
 
     def test_a_server_with_a_name_of_its_own_is_not_for_this_machine_alone(self):
         with override_settings(ALLOWED_HOSTS=["127.0.0.1", "localhost", "[::1]"]):
