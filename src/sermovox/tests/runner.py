@@ -80,6 +80,7 @@ class _InOrder(ParallelTestSuite):
             known = before.get(_named(first), [_UNKNOWN_S])[0]
             found[at] = max(known, 60.0 if getattr(first, "takes_long", False) else 0.0)
         order = sorted(range(len(subsuites)), key=lambda at: -found[at])
+        # Those in browsers share an application, which they leave nearly as it was: they go by their names, unshuffled.
         chains: list[tuple[list, list]] = [([], []) for _ in range(_CHAINS)]
         others = []
         for at in order:
@@ -88,12 +89,13 @@ class _InOrder(ParallelTestSuite):
                 others.append(subsuites[at])
                 continue
             if getattr(first, "alone", False):
-                others.append(_Chain(subsuites[at]))
+                others.append(_Chain(sorted(subsuites[at], key=lambda test: test.id())))
                 continue
             lengths, tests = min(chains, key=lambda chain: sum(chain[0]))
             lengths.append(found[at])
             tests.extend(subsuites[at])
-        super().__init__([*(_Chain(tests) for _, tests in chains if tests), *others], *arguments, **named)
+        by_name = [_Chain(sorted(tests, key=lambda test: test.id())) for _, tests in chains if tests]
+        super().__init__([*by_name, *others], *arguments, **named)
 
     def handle_event(self, result, tests, event):
         if event[0] != "took":
