@@ -39,7 +39,7 @@ def noise(rms_dbfs: float, seconds: float, *, rate_hz: int = 44100, seed: int = 
     return (samples * 10 ** (rms_dbfs / 20)).astype(np.float32)
 
 
-def speech(*, rate_hz: int = 44100, seconds: float = 12.0, peak: float = 0.4, seed: int = 3) -> np.ndarray:
+def speech(*, rate_hz: int = 44100, seconds: float = 6.0, peak: float = 0.4, seed: int = 3) -> np.ndarray:
     """Something with the shape of speech: bursts of a buzzing voice with pauses over a quiet room.
 
     Its pitch is no multiple of a mains frequency, or its steadiness would be that of hum.

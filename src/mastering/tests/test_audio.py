@@ -57,7 +57,10 @@ class Reading(InFolder):
                 self.assertFalse(facts.lossy)
 
     def test_lossy_formats_are_known_as_such(self):
-        for path in (written(self.folder, speech(), name="a.mp3", subtype=None), written_aac(self.folder, speech())):
+        for path in (
+            written(self.folder, speech(seconds=12), name="a.mp3", subtype=None),
+            written_aac(self.folder, speech(seconds=12)),
+        ):
             _, facts = self.read(path)
             self.assertTrue(facts.lossy)
             self.assertIsNone(facts.bit_depth)

@@ -208,7 +208,7 @@ class Planning(TestCase):
         self.assertRegex(plan.collisions[0], r"this take reaches -\d+\.\d LUFS; the outlet asks for -19 or more")
 
     def test_a_noisy_room_is_said_to_collide_with_the_level(self):
-        samples = speech(peak=0.05) + noise(-58, 12)
+        samples = speech(peak=0.05) + noise(-58, 6)
         (said,) = self.plan(samples, "audiobook-retail").collisions
         self.assertRegex(said, r"After the \d+\.\d dB this take needs, its noise floor is at -\d+\.\d dBFS.*allows -60")
 
@@ -229,7 +229,7 @@ class Planning(TestCase):
     def test_a_peak_pushed_over_lowers_the_ceiling_by_as_much(self):
         demands = shipped()["podcast-host"].demands(channels=1, content_kind="speech")
         plan = self.plan(speech(peak=0.1), "podcast-host")
-        found = levels_of(speech() * 0.0 + noise(-8, 12))
+        found = levels_of(speech() * 0.0 + noise(-8, 6))
         better = corrected(plan, replace(found, integrated_lufs=-19.0, true_peak_dbtp=-0.4), demands)
         before = min(plan.ceiling_dbtp, plan.source_peak_dbtp + plan.gain_db)
         self.assertAlmostEqual(better.ceiling_dbtp, before - 0.6 - 0.1, places=6)

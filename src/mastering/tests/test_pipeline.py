@@ -40,13 +40,13 @@ class Making(TestCase):
     def test_each_outlet_s_file_passes_its_own_rules(self):
         for key in shipped():
             with self.subTest(key):
-                made = self.make(np.repeat(speech(peak=0.1), 2, axis=1), key)
+                made = self.make(np.repeat(speech(peak=0.1, seconds=12), 2, axis=1), key)
                 self.assertNotEqual(made.sheet.verdict, FAIL, made.sheet.findings)
                 self.assertEqual(made.path.stat().st_size, made.found.facts.size_bytes)
         self.assertEqual(len(list(self.out.iterdir())), len(shipped()), "only finished files are left")
 
     def test_rate_channels_and_depth_are_brought_to_the_outlet_s(self):
-        both = np.repeat(speech(rate_hz=48000), 2, axis=1)
+        both = np.repeat(speech(rate_hz=48000, seconds=12), 2, axis=1)
         made = self.make(both, "volunteer-archive", rate_hz=48000, subtype="FLOAT")
         self.assertNotEqual(made.sheet.verdict, FAIL)
         info = mutagen.mp3.MP3(made.path).info

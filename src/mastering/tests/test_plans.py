@@ -92,7 +92,7 @@ class EachRule(TestCase):
 
     def test_the_gain_minds_the_noise_floor_where_one_meets_all(self):
         retail = outlet(rms_dbfs="at_least = -23\nat_most = -18", noise_floor_dbfs="at_most = -60")
-        samples = speech(peak=0.2) + noise(-67, 12)
+        samples = speech(seconds=12, peak=0.2) + noise(-67, 12)
         levels = levels_of(samples)
         comfortable_db = -22.5 - levels.rms_dbfs
         self.assertGreater(levels.noise_floor_dbfs + comfortable_db, -60, "half a dB inside, it would be too loud")
@@ -101,14 +101,16 @@ class EachRule(TestCase):
         self.assertGreaterEqual(told.predicted["rms_dbfs"], -23)
         self.assertLessEqual(told.predicted["noise_floor_dbfs"], -60)
         # Where no gain meets both, the voice keeps its place and the noise is told of.
-        loud = plan(speech(peak=0.2) + noise(-60, 12), retail)
+        loud = plan(speech(seconds=12, peak=0.2) + noise(-60, 12), retail)
         self.assertAlmostEqual(loud.predicted["rms_dbfs"], -22.5, delta=0.05)
         self.assertEqual(loud.collided, ("noise_floor_dbfs",))
 
     def test_a_set_minds_it_too(self):
         retail = outlet(rms_dbfs="at_least = -23\nat_most = -18", noise_floor_dbfs="at_most = -60")
         together = Treatment(together=True)
-        members = [Given(levels_of(speech(peak=p) + noise(-67, 12)), "speech", together) for p in (0.2, 0.21)]
+        members = [
+            Given(levels_of(speech(seconds=12, peak=p) + noise(-67, 12)), "speech", together) for p in (0.2, 0.21)
+        ]
         self.assertEqual([told.unmet for told in plan_set(members, retail)], [{}, {}])
 
     def test_two_rules_that_no_gain_meets_are_both_named(self):
@@ -221,13 +223,13 @@ class Sets(TestCase):
         self.assertIn("It has one gain with the rest of its set; levelled by itself it would do", told[2].collisions[0])
 
     def test_one_gain_moves_as_far_as_brings_all_into_their_ranges(self):
-        near = [levels_of(speech(peak=0.2, seed=3) * 10 ** (db / 20)) for db in (0.0, -1.6)]
+        near = [levels_of(speech(seconds=12, peak=0.2, seed=3) * 10 ** (db / 20)) for db in (0.0, -1.6)]
         told = plan_set([Given(levels, "speech", Treatment(together=True)) for levels in near], self.asked)
         self.assertEqual([each.collisions for each in told], [(), ()])
 
     def test_files_too_far_from_the_others_are_brought_nearer(self):
         asked = outlet(rms_dbfs="at_least = -30\nat_most = -14", consistency_lu="at_most = 1.5")
-        self.levels = [levels_of(speech(peak=p, seed=3)) for p in (0.3, 0.28, 0.12)]
+        self.levels = [levels_of(speech(seconds=12, peak=p, seed=3)) for p in (0.3, 0.28, 0.12)]
         told = self.plans(AS_IT_IS, asked)
         reached = [each.predicted["integrated_lufs"] for each in told]
         self.assertLess(np.abs(np.array(reached) - np.median(reached)).max(), 1.51)
@@ -308,7 +310,7 @@ class BelowWhatIsHeard(TestCase):
         self.addCleanup(kept.cleanup)
         self.folder = Path(kept.name)
         self.retail = outlet(rms_dbfs="at_least = -23\nat_most = -18", noise_floor_dbfs="at_most = -60")
-        self.off = speech(peak=0.2) + 0.004
+        self.off = speech(seconds=12, peak=0.2) + 0.004
 
     def made(self, samples: np.ndarray, **treatment):
         source = written(self.folder, samples, name=f"{len(list(self.folder.iterdir()))}.wav")
@@ -318,7 +320,7 @@ class BelowWhatIsHeard(TestCase):
         told = plan(self.off, self.retail)
         self.assertRegex(told.collisions[0], r"zero line is off by 0\.4 % of full scale, which alone reads -48 dBFS")
         self.assertNotIn("quieter room", told.collisions[0])
-        self.assertIn("quieter room", plan(speech(peak=0.2) + noise(-60, 12), self.retail).collisions[0])
+        self.assertIn("quieter room", plan(speech(seconds=12, peak=0.2) + noise(-60, 12), self.retail).collisions[0])
 
     def test_the_check_sheet_does_too(self):
         made = self.made(self.off)
@@ -334,12 +336,12 @@ class BelowWhatIsHeard(TestCase):
         self.assertEqual(always.path.read_bytes(), made.path.read_bytes())
 
     def test_and_off_where_it_is_not(self):
-        for samples in (speech(peak=0.2), speech(peak=0.2) + noise(-60, 12)):
+        for samples in (speech(seconds=12, peak=0.2), speech(seconds=12, peak=0.2) + noise(-60, 12)):
             self.assertEqual(self.made(samples, rumble_hz=70, rumble=NEEDED).plan.rumble_hz, 0)
 
     def test_what_was_foreseen_and_did_not_come_is_not_said(self):
-        source = written(self.folder, speech(peak=0.2) + noise(-67.0, 12))
-        near = plan(speech(peak=0.2) + noise(-60, 12), self.retail)
+        source = written(self.folder, speech(seconds=12, peak=0.2) + noise(-67.0, 12))
+        near = plan(speech(seconds=12, peak=0.2) + noise(-60, 12), self.retail)
         self.assertTrue(near.collisions)
         made = make(source, self.retail, self.folder / "made.wav", plan=replace(near, gain_db=6.2, ceiling_dbtp=None))
         self.assertNotEqual(made.sheet.verdict, FAIL)

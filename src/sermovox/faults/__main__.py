@@ -75,14 +75,19 @@ def run(
     told: bool = False,
     people: int = 3,
     workers: int = 2,
+    database: Path | None = None,
 ) -> Outcome:
-    """Do so many faults, a new application after every forty; so many people are at work meanwhile."""
+    """Do so many faults, a new application after every forty; so many people are at work meanwhile. `database` is one
+    that is made already and empty.
+    """
     outcome, chance, began = Outcome(), random.Random(seed), time.monotonic()
     while outcome.counts.total() < count and time.monotonic() - began < minutes * 60:
         folder = Path(tempfile.mkdtemp(prefix="faults-"))
         left = min(_FAULTS_AN_APPLICATION, count - outcome.counts.total())
         before = len(outcome.lost)
         application = Application(folder, small_disk_bytes=_SMALL_DISK_BYTES, workers=workers)
+        if database:
+            shutil.copy(database, application.data)
         _faults(application, left, chance, outcome, until=began + minutes * 60, people=people)
         if len(outcome.lost) == before or not keep:
             shutil.rmtree(folder, ignore_errors=True)

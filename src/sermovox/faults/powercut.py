@@ -48,14 +48,18 @@ def main(count: int, seed: int) -> int:
     return 1 if lost else 0
 
 
-def cut_at(count: int, seed: int, *, turns: int = 4) -> tuple[dict[str, tuple[int, int]], list[tuple[str, str]]]:
-    """For each way of dropping what was not flushed: how many points, how much was acknowledged; and what was lost."""
+def cut_at(
+    count: int, seed: int, *, turns: int = 4, database: Path | None = None
+) -> tuple[dict[str, tuple[int, int]], list[tuple[str, str]]]:
+    """For each way of dropping what was not flushed: how many points, how much was acknowledged; and what was lost.
+    `database` is one that is made already and empty.
+    """
     chance = random.Random(seed)
     lost: list[tuple[str, str]] = []
     tallied: dict[str, tuple[int, int]] = {}
     with tempfile.TemporaryDirectory(prefix="powercut-") as kept:
         folder = Path(kept)
-        disk = recorded(folder, turns)
+        disk = recorded(folder, turns, database)
         after = [at for at, _ in disk.acknowledged]
         # Just after something was acknowledged is where a promise may break; the others lie anywhere.
         points = [chance.choice(after) + 1 if at % 2 else chance.randrange(disk.length + 1) for at in range(count)]
@@ -321,10 +325,12 @@ def _unescaped(text: str) -> str:
     return bytes.fromhex(text.replace("\\x", "")).decode("latin-1") if text.startswith("\\x") else text
 
 
-def recorded(folder: Path, turns: int) -> Disk:
+def recorded(folder: Path, turns: int, database: Path | None) -> Disk:
     """Run the scenario, so many times over, under strace, on a folder that is as it is after a first start."""
     data = folder / "data"
     data.mkdir()
+    if database:
+        shutil.copy(database, data)
     environment = os.environ | {"SERMOVOX_DATA": str(data), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
     command = [sys.executable, "-m", "sermovox.faults.scenario"]
     subprocess.run([*command, "prepare"], env=environment, check=True)

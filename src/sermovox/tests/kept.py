@@ -3,6 +3,8 @@
 import hashlib
 import os
 import shutil
+import subprocess
+import sys
 import uuid
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -53,3 +55,20 @@ def kept(name: str, follows_from: Iterable[Path], make: Callable[[Path], None]) 
         for old in of_name[_KEPT_OF_EACH:]:
             shutil.rmtree(old, ignore_errors=True)
     return target
+
+
+def database() -> Path:
+    """The database as all migrations have made it, with nothing in it."""
+    return kept("migrated", migrations(), _migrate) / "sermovox.sqlite3"
+
+
+def _migrate(folder: Path) -> None:
+    environment = os.environ | {"SERMOVOX_DATA": str(folder), "DJANGO_SETTINGS_MODULE": "sermovox.settings"}
+    subprocess.run([sys.executable, "-m", "django", "migrate", "--verbosity", "0"], env=environment, check=True)
+
+
+def with_a_database(data: Path) -> Path:
+    """A data folder with that in it: what is started there need not make it first."""
+    data.mkdir(parents=True, exist_ok=True)
+    shutil.copy(database(), data)
+    return data

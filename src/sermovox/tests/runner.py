@@ -4,12 +4,11 @@ counts in plain words.
 
 import gc
 import json
-import os
 import resource
 import sqlite3
 import time
 from collections import defaultdict
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 from unittest import TestSuite
 from unittest.suite import _ErrorHolder
@@ -161,31 +160,23 @@ class Runner(DiscoverRunner):
 
     def setup_databases(self, **named):
         """As Django does, on a copy of what all migrations have made the last time."""
-        creation, template = connection.creation, kept.kept("database", kept.migrations(), lambda folder: None)
-        path, create = template / "migrated.sqlite3", creation._create_test_db
-        opened = []
+        creation, opened = connection.creation, []
+        create = creation._create_test_db
 
         def created(*arguments):
             name = create(*arguments)
-            if path.exists():
-                opened.append(sqlite3.connect(name, uri=True))
-                _copy(sqlite3.connect(path), opened[0])
+            opened.append(sqlite3.connect(name, uri=True))
+            with closing(sqlite3.connect(kept.database())) as made:
+                made.backup(opened[0])
             return name
 
         creation._create_test_db = created
         try:
-            configured = super().setup_databases(**named)
+            return super().setup_databases(**named)
         finally:
             del creation._create_test_db
-        if not path.exists():
-            making = path.with_name(f"{os.getpid()}.making")
-            copy = sqlite3.connect(making)
-            connection.connection.backup(copy)
-            copy.close()
-            making.replace(path)
-        for each in opened:
-            each.close()
-        return configured
+            for each in opened:
+                each.close()
 
     def suite_result(self, suite, result, **named):
         """What failed or was skipped as a class, before any test of it ran, is none of those that ran."""
@@ -202,9 +193,3 @@ class Runner(DiscoverRunner):
 def _test_of(test) -> str:
     """The test that a part of it belongs to."""
     return getattr(test, "test_case", test).id()
-
-
-def _copy(source: sqlite3.Connection, target: sqlite3.Connection) -> None:
-    with source:
-        source.backup(target)
-    source.close()

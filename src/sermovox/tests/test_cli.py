@@ -62,7 +62,7 @@ class Terminal(TestCase):
         rows = json.loads(out)
         self.assertEqual((status, len(rows)), (0, 2))
         self.assertEqual(list(rows[0]), PUBLIC_KEYS)
-        self.assertEqual((rows[0]["channels"], rows[0]["bit_depth"], rows[0]["duration_s"]), (1, 16, 12.0))
+        self.assertEqual((rows[0]["channels"], rows[0]["bit_depth"], rows[0]["duration_s"]), (1, 16, 6.0))
 
     def test_how_it_went_is_told_in_the_end_and_little_else_where_that_is_wished(self):
         bad = self.folder / "bad.wav"
@@ -147,7 +147,7 @@ class Terminal(TestCase):
 
     def test_the_plan_says_what_it_takes_and_what_stands_in_the_way(self):
         loud = written(
-            self.folder, speech(peak=0.05) + 3e-3 * np.sign(np.sin(np.arange(12 * 44100)))[:, None], name="hiss.wav"
+            self.folder, speech(peak=0.05) + 3e-3 * np.sign(np.sin(np.arange(6 * 44100)))[:, None], name="hiss.wav"
         )
         status, out, _ = self.run_("plan", self.take, loud, "--outlet", "audiobook-retail", "--json")
         noisy, good = json.loads(out)
@@ -204,7 +204,7 @@ class Terminal(TestCase):
         self.assertEqual((container["verdict"], container["found"]), ("fails", "wav, in a file that ends in .mp3"))
 
     def test_advice_names_options_and_no_screen(self):
-        hiss = written(self.folder, speech(peak=0.2) + noise(-45, 12), name="hiss.wav")
+        hiss = written(self.folder, speech(peak=0.2) + noise(-45, 6), name="hiss.wav")
         out = self.folder / "out"
         _, printed, _ = self.run_("make", hiss, "--outlet", "audiobook-retail", "--out", out, "--json")
         (row,) = json.loads(printed)
@@ -279,7 +279,7 @@ class Terminal(TestCase):
         (joined,) = (out / "single-file-audiobook").iterdir()
         self.assertEqual((joined.name, len(list((out / "own-masters").rglob("*.wav")))), ("ebb-and-flow.m4b", 2))
         found = read_carried(joined)
-        self.assertEqual([(round(c.start_s, 1), c.title) for c in found.chapters], [(0, "take"), (12.0, "second")])
+        self.assertEqual([(round(c.start_s, 1), c.title) for c in found.chapters], [(0, "take"), (6.0, "second")])
         self.assertEqual(found.tags["title"], "Ebb and Flow")
         status, _, wrong = self.run_("make", *both[:2], "--out", self.folder / "b", self.take, self.folder / "no.wav")
         self.assertIn("is not there", wrong)
@@ -287,7 +287,7 @@ class Terminal(TestCase):
 
     def test_marks_inside_a_recording_become_chapters_where_they_are_asked(self):
         marked = self.folder / "marked.wav"
-        labels = [Label(3.0, 3.0, "The mill"), Label(7.5, 7.5, "The tide")]
+        labels = [Label(3.0, 3.0, "The mill"), Label(4.5, 4.5, "The tide")]
         write_markers(self.take, marked, labels, container="wav", sample_rate_hz=44100)
         sheet = self.folder / "own.toml"
         asked = 'name = "chapters"\nexactly = "from marks"\nsource = "a test"\n'
@@ -296,7 +296,7 @@ class Terminal(TestCase):
         (made,) = (self.folder / "out").iterdir()
         chapters = read_carried(made).chapters
         self.assertEqual(
-            [(round(c.start_s), c.title) for c in chapters], [(0, "marked"), (3, "The mill"), (8, "The tide")]
+            [(round(c.start_s), c.title) for c in chapters], [(0, "marked"), (3, "The mill"), (4, "The tide")]
         )
 
     def test_files_that_are_to_be_alike_are_stereo_where_one_is(self):

@@ -42,11 +42,10 @@ def free_ports(count: int) -> int:
             return port
 
 
-class _Installed(TestCase):
+class Installed(TestCase):
     """`sermovox` as a command of an environment of its own, with a home of its own."""
 
     takes_long = True
-    extra = ""
 
     @classmethod
     def setUpClass(cls):
@@ -58,7 +57,8 @@ class _Installed(TestCase):
         cls.wheel = cls.built()
         environment = cls.top / "env"
         cls.uv("venv", "--python", sys.executable, environment)
-        cls.uv("pip", "install", "--python", environment / "bin" / "python", f"{cls.wheel}{cls.extra}")
+        cls.uv("pip", "install", "--python", environment / "bin" / "python", str(cls.wheel))
+        cls.packages = {path.name for path in (environment / "lib").glob("python*/site-packages/*")}
         cls.command = environment / "bin" / "sermovox"
         cls.home = cls.top / "home"
         cls.home.mkdir()
@@ -113,32 +113,12 @@ class _Installed(TestCase):
             self.assertNotIn(sign, log.read_text())
         socket.create_server(("127.0.0.1", port)).close()
 
-
-class Alone(_Installed):
-    """What the application needs and no more."""
-
     def test_it_holds_what_users_need_and_nothing_else(self):
         names = zipfile.ZipFile(self.wheel).namelist()
         self.assertEqual([name for name in names if re.search(r"/(tests|bench|walks|faults)/", name)], [])
-        packages = {path.name for path in (self.top / "env" / "lib").glob("python*/site-packages/*")}
-        servers = {
-            "moto",
-            "flask",
-            "pyftpdlib",
-            "wsgidav",
-            "aiosmtpd",
-            "cheroot",
-            "OpenSSL",
-            "playwright",
-            "hypothesis",
-        }
-        self.assertEqual(packages & servers, set())
+        servers = {"moto", "flask", "pyftpdlib", "wsgidav", "aiosmtpd", "cheroot", "OpenSSL"}
+        self.assertEqual(self.packages & (servers | {"playwright", "hypothesis"}), set())
         self.assertIn("audiobook-retail", self.run_("outlets").stdout)
-
-    def test_the_demonstration_says_what_it_lacks_and_how_to_get_it(self):
-        done = self.run_("demo")
-        self.assertEqual((done.returncode, done.stdout), (1, ""))
-        self.assertRegex(done.stderr, r"^sermovox: The demonstration .*-m pip install 'sermovox\[demo\]'\n$")
 
     def test_the_machine_s_voice_and_what_is_known_of_readers_came_along(self):
         line = "The lamp was lit, and nobody had seen the keeper."
@@ -179,13 +159,11 @@ class Alone(_Installed):
         self.assertRegex(self.run_("account", "list").stdout, r"^ilse +ilse +last signed in")
         self.assertTrue((self.home / ".local" / "share" / "sermovox" / "sermovox.sqlite3").exists())
 
-
-class WithTheDemonstration(_Installed):
-    """What `sermovox demo` asks for on top."""
-
-    extra = "[demo]"
-
-    def test_what_it_makes_arrives_at_every_stand_in(self):
+    def test_the_demonstration_says_what_it_lacks_and_with_that_arrives_at_every_stand_in(self):
+        done = self.run_("demo")
+        self.assertEqual((done.returncode, done.stdout), (1, ""))
+        self.assertRegex(done.stderr, r"^sermovox: The demonstration .*-m pip install 'sermovox\[demo\]'\n$")
+        self.uv("pip", "install", "--python", self.command.with_name("python"), f"{self.wheel}[demo]")
         port = free_ports(_STAND_INS + 1)
         data = self.home / ".local" / "share" / "sermovox" / "demo"
         ports = {"SERMOVOX_STAND_IN_PORT": str(port + 1)}

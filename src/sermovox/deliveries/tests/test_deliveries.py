@@ -72,7 +72,7 @@ class Running(AppTestCase):
         self.assertTrue(delivery.files.get().is_made)
 
     def test_a_failing_file_says_which_rule_and_what_to_do(self):
-        self.bring_in(speech(peak=0.05) + noise(-50, 12))
+        self.bring_in(speech(peak=0.05) + noise(-50, 6))
         delivery = self.deliver("audiobook-retail")
         file = delivery.files.get()
         self.assertEqual(file.state, "fails")

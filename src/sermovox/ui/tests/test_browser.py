@@ -215,7 +215,7 @@ class UnderWay(BrowserTestCase):
         super().setUpClass()
         kept = tempfile.TemporaryDirectory()
         cls.addClassCleanup(kept.cleanup)
-        cls.long = written(kept.name, speech(seconds=240), name="long.wav")
+        cls.long = written(kept.name, speech(seconds=150), name="long.wav")
         cls.short = [written(kept.name, speech(seconds=4, seed=n), name=f"part {n}.wav") for n in range(40)]
 
     def begin_with(self, title: str, paths: list[Path]) -> None:
@@ -275,6 +275,7 @@ class UnderWay(BrowserTestCase):
                 with urllib.request.urlopen(asked, timeout=30) as answer:
                     answers.append(answer.status)
                     answer.read()
+                stop.wait(0.1)
 
         readers = [threading.Thread(target=read) for _ in range(3)]
         for reader in readers:
