@@ -194,7 +194,6 @@ class Supervisor:
             if signal.getsignal(number) != signal.SIG_IGN:
                 signal.signal(number, lambda *_: self._stopping.set())
         os.environ.update(ENVIRONMENT)
-        _begin_loading_workers()
         lacking.forget()
         # Whatever a former run left in the middle goes back into the queue.
         seen_to(requeue_tasks)
@@ -204,6 +203,7 @@ class Supervisor:
             began(certain(self._server.running.pid))
             self._wait_until_answering()
             # Only now, as they take the processor for a while to load what they need: pages come first.
+            _begin_loading_workers()
             for each in self._others:
                 if not self._stopping.is_set():
                     self._children.append(each)

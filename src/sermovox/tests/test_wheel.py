@@ -23,7 +23,7 @@ from mastering.tests.signals import noise, speech, written
 from mastering.words.spoken import RATE_HZ, speak
 from sermovox.demo.scenario import PLACES
 from sermovox.tests import kept
-from sermovox.ui.tests.running import in_a_browser
+from sermovox.ui.tests.running import brought_in, in_a_browser
 
 CHECKOUT = Path(__file__).parents[3]
 _PATIENCE_S = 120
@@ -40,6 +40,64 @@ def free_ports(count: int) -> int:
             for each in range(port, port + count):
                 socket.create_server(("127.0.0.1", each)).close()
             return port
+
+
+@contextmanager
+def running(log: Path, command: list, *, port: int, **how):
+    """It runs, and has nothing to complain of in its log in the end, and leaves nothing behind."""
+    with log.open("w") as written_to:
+        process = subprocess.Popen(
+            [*command, "--port", str(port), "--workers", "1"], stdout=written_to, stderr=written_to, **how
+        )
+    told, hold = log.read_text, TestCase()
+    try:
+        deadline = time.monotonic() + _PATIENCE_S
+        while "is ready at" not in told():
+            hold.assertIsNone(process.poll(), told())
+            hold.assertLess(time.monotonic(), deadline, "it did not start")
+            time.sleep(0.1)
+        yield f"http://127.0.0.1:{port}"
+    finally:
+        process.send_signal(signal.SIGTERM)
+        process.wait(30)
+    for sign in ("Traceback", "starting it again", "cannot be started", "rror"):
+        hold.assertNotIn(sign, told())
+    socket.create_server(("127.0.0.1", port)).close()
+
+
+def fetched(address: str, path: str) -> str:
+    """What a page of it answers; nothing where it is not there."""
+    with suppress(urllib.error.HTTPError), urllib.request.urlopen(f"{address}{path}", timeout=30) as answer:
+        return answer.read().decode("latin-1")
+    return ""
+
+
+class Checkout(TestCase):
+    """`bin/demo` of the checkout, in the environment that is there."""
+
+    takes_long = True
+
+    def test_the_demonstration_runs_with_all_its_stand_ins(self):
+        top = Path(self.enterContext(tempfile.TemporaryDirectory(ignore_cleanup_errors=True)))
+        shutil.copytree(brought_in(), top / "data")
+        port = free_ports(_STAND_INS + 1)
+        where = {"SERMOVOX_DATA": str(top / "data"), "SERMOVOX_STAND_IN_PORT": str(port + 1)}
+        command = [CHECKOUT / "bin" / "demo"]
+        with running(top / "log", command, port=port, cwd=top, env=os.environ | where) as address:
+            self.assertIn("The Lamp and the Barometer", fetched(address, "/"))
+            for at in range(1, _STAND_INS + 1):
+                self.assertTrue(answers(port + at), f"stand-in {at} of {_STAND_INS} does not answer")
+
+
+def answers(port: int) -> bool:
+    """Whether something listens there within the patience of these tests."""
+    deadline = time.monotonic() + _PATIENCE_S
+    while time.monotonic() < deadline:
+        with suppress(OSError):
+            socket.create_connection(("127.0.0.1", port), 5).close()
+            return True
+        time.sleep(0.1)
+    return False
 
 
 class Installed(TestCase):
@@ -87,31 +145,9 @@ class Installed(TestCase):
         outside = self.outside | environment
         return subprocess.run([self.command, *words], env=outside, cwd=self.home, capture_output=True, text=True)
 
-    @contextmanager
-    def running(self, *words: str, port: int, **environment: str):
-        """It runs, and has nothing to complain of in its log in the end, and leaves nothing behind."""
-        log = self.top / f"{words[0]}.log"
-        with log.open("w") as written_to:
-            process = subprocess.Popen(
-                [self.command, *words, "--port", str(port), "--workers", "1"],
-                env=self.outside | environment,
-                cwd=self.home,
-                stdout=written_to,
-                stderr=written_to,
-            )
-        try:
-            deadline = time.monotonic() + _PATIENCE_S
-            while "is ready at" not in log.read_text():
-                self.assertIsNone(process.poll(), log.read_text())
-                self.assertLess(time.monotonic(), deadline, "it did not start")
-                time.sleep(0.1)
-            yield f"http://127.0.0.1:{port}"
-        finally:
-            process.send_signal(signal.SIGTERM)
-            process.wait(30)
-        for sign in ("Traceback", "starting it again", "cannot be started", "rror"):
-            self.assertNotIn(sign, log.read_text())
-        socket.create_server(("127.0.0.1", port)).close()
+    def running(self, word: str, *, port: int, **environment: str):
+        where = self.outside | environment
+        return running(self.top / f"{word}.log", [self.command, word], port=port, cwd=self.home, env=where)
 
     def test_it_holds_what_users_need_and_nothing_else(self):
         names = zipfile.ZipFile(self.wheel).namelist()
@@ -168,14 +204,14 @@ class Installed(TestCase):
         data = self.home / ".local" / "share" / "sermovox" / "demo"
         ports = {"SERMOVOX_STAND_IN_PORT": str(port + 1)}
         with self.running("demo", port=port, **ports) as address:
-            page = self.fetched(address, "/")
+            page = fetched(address, "/")
             self.assertIn("The Lamp and the Barometer", page)
             assets = re.findall(r'(?:href|src)="(/static/[^"]+)"', page)
             self.assertTrue(any(".css" in each for each in assets) and any(".js" in each for each in assets))
             for each in assets:
-                self.assertTrue(self.fetched(address, each), each)
+                self.assertTrue(fetched(address, each), each)
             deadline = time.monotonic() + _PATIENCE_S
-            while 'data-running="no"' not in self.fetched(address, "/deliveries/1/"):
+            while 'data-running="no"' not in fetched(address, "/deliveries/1/"):
                 self.assertLess(time.monotonic(), deadline, "its first files were not made")
                 time.sleep(0.5)
             for outlet in PLACES:
@@ -183,8 +219,3 @@ class Installed(TestCase):
                 self.assertEqual(sent.returncode, 0, f"{outlet}: {sent.stdout}{sent.stderr}")
         received = {path.parent.name for path in data.glob("stand-ins/*/received") if any(path.rglob("*.*"))}
         self.assertEqual(received, {stand_in.name for stand_in, _, _ in PLACES.values()})
-
-    def fetched(self, address: str, path: str) -> str:
-        with suppress(urllib.error.HTTPError), urllib.request.urlopen(f"{address}{path}", timeout=30) as answer:
-            return answer.read().decode("latin-1")
-        return ""
