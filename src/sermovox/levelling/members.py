@@ -6,7 +6,7 @@ from contextlib import suppress
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import cast
+from typing import Any, cast
 
 from mastering.certain import certain
 from mastering.editing.pieces import as_list
@@ -83,11 +83,17 @@ class Member:
 
     @cached_property
     def key(self) -> str:
-        """The hash of what its levels follow from."""
+        """The hash of what its levels follow from: all that `_survey` is given, and what `measure` adds to it."""
         sounds = self.sounding.programme or certain(self.sounding.recording).sha256
         folds = sorted(self.known.folds.values()) if self._is_folded else []
-        follows = [sounds, self.channels, self.treatment.measured_hz, folds, self._asked_of_kinds]
-        return digest([*follows, *self.treatment.mends])
+        # What is mended depends on what it holds.
+        mended = [self.content_kind, *self.treatment.mends]
+        return digest([sounds, self.channels, self.treatment.measured_hz, folds, self._asked_of_kinds, mended])
+
+    @property
+    def facts(self) -> list[Any]:
+        """All of it that a plan follows from, as plain values."""
+        return [self.key, self.content_kind, self.channels, self.treatment.as_dict(), repr(self.known)]
 
     @property
     def _asked_of_kinds(self) -> str:
@@ -239,6 +245,7 @@ def beside(member: Member, soundings: Sequence[Sounding]) -> list[Member]:
     several workers begin with different ones.
     """
     members = [member.like(sounding) for sounding in soundings]
-    at = next((at for at, other in enumerate(members) if other.key == member.key), 0)
-    others = [other for other in members[at:] + members[:at] if not other.refusal and other.key != member.key]
-    return [member, *others]
+    at = next((at for at, other in enumerate(members) if other.key == member.key), None)
+    # One of the same sound stands for the member; another that sounds alike is another all the same.
+    others = members if at is None else members[at + 1 :] + members[:at]
+    return [member, *(other for other in others if not other.refusal)]

@@ -99,11 +99,14 @@ def plan_beside(
 
 def _shared(members: Sequence[Member], outlet: Outlet) -> float | None:
     """The gain of those that are levelled together, kept once it is found."""
-    together = [member for member in members if member.treatment.together and not member.refusal]
+    # In an order of their own: which of them a plan is for changes nothing.
+    together = sorted(
+        (member for member in members if member.treatment.together and not member.refusal),
+        key=lambda member: (member.key, repr(member.facts)),
+    )
     if not together:
         return None
-    keys = sorted([member.key, member.content_kind] for member in together)
-    path = storage.cached(digest(["gain", keys, repr(outlet)]), "gain.json")
+    path = storage.cached(digest(["gain", [member.facts for member in together], repr(outlet)]), "gain.json")
     with suppress(FileNotFoundError):
         return json.loads(caches.read(path))
     if not all(member.is_measured for member in together):
@@ -117,16 +120,7 @@ def _planned(
     member: Member, outlet: Outlet, shared_db: float | None, near: Range | None, *, only_kept: bool
 ) -> Planned | None:
     gain_db = shared_db if member.treatment.together else None
-    facts = [
-        member.key,
-        member.content_kind,
-        member.treatment.as_dict(),
-        repr(outlet),
-        gain_db,
-        repr(near),
-        repr(member.known),
-    ]
-    path = storage.cached(digest(facts), "plan.json")
+    path = storage.cached(digest([member.facts, repr(outlet), gain_db, repr(near)]), "plan.json")
     with suppress(FileNotFoundError):
         return _read(json.loads(caches.read(path)))
     if only_kept:

@@ -18,7 +18,7 @@ from sermovox import storage
 from sermovox.deliveries.models import Delivery
 from sermovox.deliveries.runs import start_run
 from sermovox.history.changing import undo
-from sermovox.levelling.members import members_of
+from sermovox.levelling.members import beside, members_of
 from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.sources.soundings import Soundings
@@ -278,6 +278,37 @@ class Making(LevelsTestCase):
         file.refresh_from_db()
         self.assertEqual(file.treatment["hush"], "if needed", "a finished file remembers how it was treated")
         self.assertContains(self.client.get(file.get_absolute_url()), "steady noise")
+
+    def test_what_is_mended_for_speech_is_measured_anew_for_music(self):
+        sound = speech(seconds=6, peak=0.05)
+        # Clicks that stand far out: without them the peak is another.
+        for at in range(40000, 200000, 20000):
+            sound[at : at + 20] += 0.5
+        section = self.bring_in(sound)
+        self.treat(section, **{"mend-de-click": "yes"})
+        self.rows("radio-playout")
+        self.work()
+        before = self.plan(section, "radio-playout")["plan"].source_peak_dbtp
+        Section.objects.filter(pk=section.pk).update(content_kind="music")
+        self.rows("radio-playout")
+        self.work()
+        self.assertGreater(self.plan(section, "radio-playout")["plan"].source_peak_dbtp, before + 6)
+
+    def test_one_recording_in_sections_of_two_kinds_is_two_of_a_set(self):
+        first = self.bring_in(speech(seconds=6, peak=0.2), name="a.wav")
+        second = order.add(self.production, self.narrator, None, title="Again")
+        order.assign(self.production, self.narrator, {second.pk: first.recording_id}, "Again")
+        Section.objects.filter(pk=second.pk).update(content_kind="music")
+        self.treat(first, Section.objects.get(pk=second.pk), together="yes")
+        soundings, outlet = Soundings(self.production), shipped()["radio-playout"]
+        members = members_of(soundings, soundings.sections, outlet)
+        for member in members:
+            found = beside(member, soundings.of(soundings.sections, outlet))
+            self.assertEqual(sorted(each.content_kind for each in found), ["music", "speech"])
+            self.assertEqual(found[0].content_kind, member.content_kind)
+        files = list(self.deliver().files.all())
+        self.assertEqual(len(files), 2)
+        self.assertEqual(files[0].gain_db, files[1].gain_db)
 
     def test_a_set_keeps_its_relation_even_when_one_of_it_is_made_alone(self):
         loud, quiet = self.bring_in(speech(peak=0.3), name="a.wav"), self.bring_in(speech(peak=0.1), name="b.wav")
