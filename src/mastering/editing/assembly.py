@@ -1,7 +1,8 @@
 """A section put together: stretches of recordings, read through their marks and joined."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Any
 
 from mastering.editing import markup
@@ -73,6 +74,31 @@ def assembled(sections: Sequence[Sequence[Stretch]], pages: Mapping[str, MarkedR
             own += pieces
         found += own
     return joined(found)
+
+
+def divided(stretch: Stretch, cuts: Iterable[int]) -> list[Stretch]:
+    """The parts of a stretch that is cut at these samples; those that do not lie inside it cut nothing.
+
+    What holds for all of a stretch holds for each part of it; what belongs to an end stays at that end: a join and a
+    fade in at its start, a fade out at its end.
+    """
+    first, last = stretch.start_sample, stretch.end_sample
+    edges = [first, *sorted({cut for cut in cuts if first < cut < last}), last]
+    parts = [replace(stretch, start_sample=start, end_sample=end) for start, end in pairwise(edges)]
+    parts[1:] = [replace(part, join=BUTT, join_s=0.0, fade_in_s=0.0) for part in parts[1:]]
+    parts[:-1] = [replace(part, fade_out_s=0.0) for part in parts[:-1]]
+    return parts
+
+
+def of_kinds(sections: Sequence[tuple[Sequence[Stretch], str]]) -> list[list[Stretch]]:
+    """The stretches of sections that go together, each given with what it holds ("speech", "music" or "mixed"): each
+    stretch says so itself where that is not the same in all.
+    """
+    alike = len({kind for _, kind in sections}) == 1
+    return [
+        [stretch if alike or stretch.kind or kind not in KINDS else replace(stretch, kind=kind) for stretch in own]
+        for own, kind in sections
+    ]
 
 
 def starts_s(pieces: Sequence[Piece], pages: Mapping[str, MarkedRecording]) -> list[float]:

@@ -11,7 +11,7 @@ import soundfile
 from mastering.audio.reader import Reader
 from mastering.editing import markup
 from mastering.editing import pieces as kept_pieces
-from mastering.editing.assembly import CROSSFADE, PAUSE, MarkedRecording, Stretch, assembled, starts_s
+from mastering.editing.assembly import CROSSFADE, PAUSE, MarkedRecording, Stretch, assembled, divided, starts_s
 from mastering.editing.assembly import as_list as assembly_list
 from mastering.editing.assembly import from_list as stretches_of
 from mastering.editing.markkinds import FADE_IN, FADE_OUT, GAIN, HUSH, PICKUP, POINT, STRIKE, TONE, Mark
@@ -508,6 +508,23 @@ class PuttingTogether(TestCase):
     def test_sections_cut_from_one_take_and_joined_again_are_one_piece(self):
         stretches = [Stretch(recording="b", start_sample=at, end_sample=at + 10000) for at in range(0, 60000, 10000)]
         self.assertEqual(assembled([stretches], self.pages()), (Piece(span=Span("b", 0, 60000)),))
+
+    def test_a_stretch_cut_anywhere_sounds_as_it_did(self):
+        """With gain, kind and fades, each of which belongs to all of it or to an end."""
+        chance = np.random.default_rng(4)
+        whole = Stretch(
+            recording="b", start_sample=0, end_sample=60000, gain_db=-6.0, fade_in_s=0.2, fade_out_s=0.1, kind="music"
+        )
+        (one,) = assembled([[whole]], self.pages())
+        for _ in range(20):
+            cuts = chance.integers(8820, 55500, 3).tolist()
+            parts = divided(whole, [*cuts, 0, 60000, 99999])
+            self.assertEqual([part.start_sample for part in parts], [0, *sorted(set(cuts))])
+            pieces = assembled([parts], self.pages())
+            self.assertEqual({(piece.gain_db, piece.kind) for piece in pieces}, {(-6.0, "music")})
+            self.assertEqual([piece.rise for piece in pieces], [one.rise] + [None] * (len(parts) - 1))
+            self.assertEqual([piece.fall is not None for piece in pieces], [False] * (len(parts) - 1) + [True])
+            self.assertEqual(pieces[-1].span.start_sample - pieces[-1].fall[1], -one.fall[1])
 
     def test_what_cannot_be_put_together_is_said(self):
         for stretch, said in (

@@ -10,7 +10,7 @@ from mastering.words.proof import APART, readings_that_count, spans_of_lines, wi
 from mastering.words.readings import Reading
 from sermovox.cutting.edits import MOST_SECTIONS, commands
 from sermovox.cutting.models import Page
-from sermovox.cutting.sectioning import fill, overlap, refuse_overlaps, sections_on
+from sermovox.cutting.sectioning import fill, overlap, parts_of, refuse_overlaps, sections_on
 from sermovox.cutting.texts import Words, sentences_in
 from sermovox.productions import order
 from sermovox.productions.models import Section
@@ -93,8 +93,8 @@ def _split_by_text(page: Page, values: dict) -> str:
     alone = _alone(page)
     if not alone and (clash := _clash(page, spans)):
         raise BadCut(f"“{clash.title}” lies there already. Free its stretch first, or move its edge.")
-    sections = _sections_for(page, wanted, alone)
-    fill(page, sections, spans, [])
+    parts = parts_of(page, spans)
+    fill(page, _sections_for(page, wanted, alone), parts, [])
     return f"Make {len(wanted)} section{'' if len(wanted) == 1 else 's'} by the text"
 
 

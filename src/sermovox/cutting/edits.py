@@ -23,6 +23,7 @@ from sermovox.cutting.sectioning import (
     give,
     in_the_way,
     overlap,
+    parts_of,
     replace_stretch,
     sections_on,
     touched_by,
@@ -187,7 +188,8 @@ def pause_settings(values: dict) -> dict:
 @commands("section")
 def _section(page: Page, values: dict) -> str:
     start, end = _span(page, values)
-    sections = give(page, [(start, end)], from_end=bool(values.get("from_end")), titles=[_text(values, "name")])
+    parts = parts_of(page, [(start, end)])
+    sections = give(page, parts, from_end=bool(values.get("from_end")), titles=[_text(values, "name")])
     return f"Make “{sections[0].title}” of {_stretch_words(page, start, end)}"
 
 
@@ -409,7 +411,7 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
     with changing(page.production, user, f"Bring in {len(labels)} marks", beside=[page]):
         if as_sections:
             spans = stretches_between(labels, rate_hz, frames)
-            made = give(page, spans, from_end=False, titles=[label.name for label in labels])
+            made = give(page, parts_of(page, spans), from_end=False, titles=[label.name for label in labels])
             refresh_lengths(page.production, made)
             return "1 section is made." if len(made) == 1 else f"{len(made)} sections are made."
         points = [

@@ -1,18 +1,30 @@
 """Which stretches of a page belong to which sections, and what comes of cutting them."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from math import inf
 
 from django.db.models import Exists, Prefetch, Q
 
 from mastering.clock import clock
-from mastering.editing.assembly import Stretch
+from mastering.editing.assembly import BUTT, Stretch, divided
 from mastering.editing.pieces import BadCut, Span, check_span
 from sermovox.cutting.models import Page
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Section, SectionQuerySet, plain_pieces
+
+
+@dataclass(frozen=True)
+class Part:
+    """A stretch that a section is made of, and the section that it is taken from, if any."""
+
+    stretch: Stretch
+    of: Section | None = None
+
+    @property
+    def span(self) -> tuple[int, int]:
+        return self.stretch.start_sample, self.stretch.end_sample
 
 
 def sections_on(
@@ -49,7 +61,8 @@ def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
     frames = page.recording.frames
     found = sections_on(page)
     plain = [each for each in found if each[0].role != Section.Role.SAMPLE]
-    spans, owners = [], []
+    parts: list[Part] = []
+    owners: list[tuple[int, Section]] = []
     wanted = sorted(set(cuts))
     for cut in wanted:
         if not 0 < cut < frames:
@@ -62,34 +75,52 @@ def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
         covered.update(inside)
         if not inside:
             continue
-        edges = [start, *inside, end]
-        parts = list(zip(edges, edges[1:], strict=False))
         if owner and len(owner[0].stretches()) > 1:
             raise BadCut(f"“{owner[0].title}” is put together of several pieces. Cut it on its own screen.")
+        own = divided(owner[2] if owner else _plain(page, (start, end)), inside)
         if owner:
-            stays = len(parts) - 1 if from_end else 0
-            replace_stretch(
-                owner[0], owner[1], replace(owner[2], start_sample=parts[stays][0], end_sample=parts[stays][1])
-            )
-            owners.append((parts[stays], owner[0]))
-            parts = [part for at, part in enumerate(parts) if at != stays]
-        spans += parts
+            stays = own.pop(-1 if from_end else 0)
+            if from_end:
+                treated = order.elsewhere(owner[0].wishes)
+                order.write(page.production, [{"pk": owner[0].pk, "treatment": treated}])
+            replace_stretch(owner[0], owner[1], stays)
+            owners.append((stays.start_sample, owner[0]))
+        parts += [Part(stretch, owner[0] if owner else None) for stretch in own]
     for cut in wanted:
         # Where nothing is a section yet, one begins and runs to the next.
         if cut not in covered and not any(s.start_sample == cut for _, _, s in plain):
             later = [s.start_sample for _, _, s in plain if s.start_sample > cut]
-            spans.append((cut, min(later, default=frames)))
+            parts.append(Part(_plain(page, (cut, min(later, default=frames)))))
             covered.add(cut)
-    if not spans:
+    if not parts:
         raise BadCut("A section begins there already.")
-    made = give(page, spans, from_end=from_end, titles=[])
-    both = [*owners, *zip(spans, made, strict=True)]
+    made = give(page, parts, from_end=from_end, titles=[])
+    both = [*owners, *((part.stretch.start_sample, section) for part, section in zip(parts, made, strict=True))]
     return [section for _, section in sorted(both, key=lambda each: each[0])]
 
 
-def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles: Sequence[str]) -> list[Section]:
+def parts_of(page: Page, spans: Sequence[tuple[int, int]]) -> list[Part]:
+    """Stretches of a page, each as a part of the section that it lies in as a whole, if there is one."""
+    found = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
+    parts = []
+    for start, end in spans:
+        around = [each for each in found if each[2].start_sample <= start and end <= each[2].end_sample]
+        part = Part(_plain(page, (start, end)))
+        for section, _, stretch in around[:1]:
+            own = next(each for each in divided(stretch, (start, end)) if each.start_sample == start)
+            # It has nothing before it to join.
+            part = Part(replace(own, join=BUTT, join_s=0.0), section)
+        parts.append(part)
+    return parts
+
+
+def _plain(page: Page, span: tuple[int, int]) -> Stretch:
+    return Stretch(recording=str(page.recording_id), start_sample=span[0], end_sample=span[1])
+
+
+def give(page: Page, parts: Sequence[Part], *, from_end: bool, titles: Sequence[str]) -> list[Section]:
     """Give stretches to sections that wait, in order, or to new ones. Returns the section of each."""
-    frames = page.recording.frames
+    frames, spans = page.recording.frames, [part.span for part in parts]
     for span in spans:
         check_span(Span("", *span), frames)
     ordered = sorted(range(len(spans)), key=lambda at: spans[at])
@@ -105,7 +136,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
         clash = next((each for each in found if overlap(each[2], span)), None)
         if clash and samples and len(spans) == 1:
             # A sample is taken from what belongs to another section.
-            fill(page, [samples[0]], [span], titles)
+            fill(page, [samples[0]], parts, titles)
             return samples[:1]
         if clash:
             raise BadCut(
@@ -133,7 +164,7 @@ def give(page: Page, spans: Sequence[tuple[int, int]], *, from_end: bool, titles
     elif new:
         order.insert(page.production, new, after=anchor.pk if anchor else None)
     sections = [given[at] for at in range(len(spans))]
-    fill(page, sections, spans, titles)
+    fill(page, sections, parts, titles)
     return sections
 
 
@@ -149,18 +180,21 @@ def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:
     return stretch.start_sample < span[1] and span[0] < stretch.end_sample
 
 
-def fill(page: Page, sections: Sequence[Section], spans: Sequence[tuple[int, int]], titles: Sequence[str]) -> None:
-    """Make sections of stretches, each by its own; those that `titles` has no name for keep theirs."""
+def fill(page: Page, sections: Sequence[Section], parts: Sequence[Part], titles: Sequence[str]) -> None:
+    """Make sections of stretches, each by its own; those that `titles` has no name for keep theirs. What a stretch is
+    taken from hands on what it holds and how it is treated, where its section has nothing of that.
+    """
     known = {page.recording_id: page.recording}
     rows = []
-    for at, (section, (start, end)) in enumerate(zip(sections, spans, strict=True)):
-        stretch = Stretch(recording=str(page.recording_id), start_sample=start, end_sample=end)
+    for at, (section, part) in enumerate(zip(sections, parts, strict=True)):
+        (start, end), stretch = part.span, part.stretch
         section.title = (titles[at][:200] if at < len(titles) else "") or section.title
         pieces = plain_pieces([stretch], known)
         # So long it is where nothing is marked; where something is, that is looked at afterwards.
         section.length_s = (end - start) / page.sample_rate_hz if "end_sample" in pieces[0] else None
         section.forget_pieces()
-        rows.append({"pk": section.pk, "title": section.title, "length_s": section.length_s, "pieces": pieces})
+        row = {"pk": section.pk, "title": section.title, "length_s": section.length_s, "pieces": pieces}
+        rows.append(row | (order.handed_on(part.of, section) if part.of else {}))
     order.write(page.production, rows)
 
 

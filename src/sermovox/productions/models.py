@@ -451,6 +451,12 @@ class Piece(models.Model):
         return Stretch(recording=recording, end_sample=self.end_sample, **own)
 
 
+def content_of(sections: Sequence[Section]) -> str:
+    """What sections hold together: what all of them hold, or a mixture."""
+    kinds = {section.content_kind for section in sections}
+    return kinds.pop() if len(kinds) == 1 else Section.Content.MIXED
+
+
 _OF_STRETCHES = ("start_sample", "join", "join_s", "kind", "gain_db", "fade_in_s", "fade_out_s")
 _DEFAULTS = {"recording_id": None, "end_sample": None} | {
     name: cast(models.Field, Piece._meta.get_field(name)).get_default() for name in _OF_STRETCHES

@@ -8,14 +8,15 @@ from typing import Any
 from django.db import connection
 
 from mastering.certain import certain
-from mastering.editing.assembly import BUTT, Stretch
+from mastering.editing.assembly import BUTT, Stretch, of_kinds
 from mastering.editing.pieces import BadCut
 from mastering.editing.roles import rank_of
 from mastering.editing.scripts import Entry
+from mastering.errors import MasteringError
 from mastering.naming.described import plain_title
 from mastering.shaping.treatment import Treatment
 from sermovox.history.changing import changing
-from sermovox.productions.models import Piece, Production, Section, pieces_of, write_pieces
+from sermovox.productions.models import Piece, Production, Section, content_of, pieces_of, write_pieces
 
 LengthFinder = Callable[[Production, Iterable[Section]], dict[int, float | None]]
 _length_finders: list[LengthFinder] = []
@@ -79,11 +80,13 @@ def remove(production: Production, user, section: Section) -> None:
         place(production, list(production.sections.values_list("pk", flat=True)))
 
 
-def merge(production: Production, user, section: Section) -> Section | None:
+def merge(production: Production, user, section: Section, *, as_treated: int | None = None) -> Section | None:
     """Make one section of a section and the next. Returns the one that is left, or None when there is no next.
 
     The first's facts stay. Where only the second has a dictated name, it comes along; recordings are put together,
-    one after the other. Raises BadCut where both have one and one of them cannot be used yet.
+    one after the other, and each piece holds what it held. `as_treated` is the key of the one of which both are to have
+    the treatment. Raises BadCut where both have a recording and one of them cannot be used yet, TreatedOtherwise where
+    they are not treated alike and it is not said which treatment is to hold.
     """
     following = production.sections.filter(position__gt=section.position).first()
     if following is None:
@@ -94,13 +97,21 @@ def merge(production: Production, user, section: Section) -> Section | None:
         name = recording.name
         state = "is still being measured" if recording.measuring else "cannot be used"
         raise BadCut(f"“{silent.title}” cannot be merged yet: {name} {state}. Nothing was changed.")
+    alike = elsewhere(section.wishes) == elsewhere(following.wishes)
+    if len(recorded) > 1 and not alike and as_treated not in (section.pk, following.pk):
+        raise TreatedOtherwise(section, following)
     with changing(production, user, f"Merge “{section.title}” with “{following.title}”"):
         if len(recorded) > 1:
-            section.set_stretches([*section.stretches(), *_after_another(following.stretches())])
+            own, others = of_kinds([(each.stretches(), each.content_kind) for each in recorded])
+            section.content_kind = content_of(recorded)
+            if as_treated == following.pk:
+                section.treatment = elsewhere(following.wishes)
+            section.set_stretches([*own, *_after_another(others)])
         elif following in recorded:
             write_pieces(production.pk, {section.pk: pieces_of(production)[following.pk]})
             section.forget_pieces()
             section.length_s = None
+            section.content_kind, section.treatment = following.content_kind, following.treatment
         section.exact_name = section.exact_name or following.exact_name
         section.script = "\n\n".join(text for text in (section.script, following.script) if text)
         section.part = None if following.part else section.part
@@ -109,6 +120,14 @@ def merge(production: Production, user, section: Section) -> Section | None:
         following.save(update_fields=["removed"])
         place(production, list(production.sections.values_list("pk", flat=True)))
     return section
+
+
+class TreatedOtherwise(MasteringError):
+    """Two sections are to be one and are not treated alike; nothing was changed."""
+
+    def __init__(self, first: Section, second: Section):
+        super().__init__(f"“{first.title}” and “{second.title}” are treated otherwise. Choose how they are together.")
+        self.sections = (first, second)
 
 
 def _after_another(stretches: Sequence[Stretch]) -> list[Stretch]:
@@ -124,17 +143,26 @@ def split(production: Production, user, section: Section) -> Section:
         section.part = part
         section.save(update_fields=["part"])
         second = production.add_section(
-            title=section.title,
-            role=section.role,
-            number=section.number,
-            part=part + 1,
-            content_kind=section.content_kind,
-            treatment=section.treatment,
+            title=section.title, role=section.role, number=section.number, part=part + 1, **handed_on(section)
         )
         order = [pk for pk in production.sections.values_list("pk", flat=True) if pk != second.pk]
         at = order.index(section.pk) + 1
         place(production, [*order[:at], second.pk, *order[at:]])
     return second
+
+
+def handed_on(section: Section, to: Section | None = None) -> dict[str, Any]:
+    """What comes of a section has from it: what it holds, and how it is treated. Another section that something of it
+    is given to keeps what it has of its own.
+    """
+    if to is not None and (to.pk == section.pk or to.treatment or to.content_kind != Section.Content.SPEECH):
+        return {}
+    return {"content_kind": section.content_kind, "treatment": elsewhere(section.wishes)}
+
+
+def elsewhere(treatment: Treatment) -> dict[str, Any]:
+    """A treatment as plain values for another sound: a place that noise is learned from is none there."""
+    return replace(treatment, noise_s=None).as_dict()
 
 
 def build(production: Production, user, entries: Sequence[Entry], *, instead: bool) -> int:

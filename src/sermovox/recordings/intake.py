@@ -2,7 +2,7 @@
 
 import hashlib
 import uuid
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Any
@@ -17,7 +17,7 @@ from mastering.naming.described import described
 from sermovox import storage
 from sermovox.limits import refuse_too_long
 from sermovox.productions.models import Production, Section
-from sermovox.productions.order import assign, place_among, refresh_lengths
+from sermovox.productions.order import assign, handed_on, place_among, refresh_lengths
 from sermovox.recordings.models import Recording, Upload
 from sermovox.recordings.tasks import queue_measuring
 from sermovox.room import has_room
@@ -204,6 +204,4 @@ def _following(production: Production) -> dict[str, Any]:
     if last is None:
         return {"role": Section.Role.CHAPTER}
     number = last.number + 1 if last.number is not None else None
-    # Where noise is learned is a place in that recording alone.
-    treated = {"content_kind": last.content_kind, "treatment": replace(last.wishes, noise_s=None).as_dict()}
-    return {"role": last.role, "number": number} | treated
+    return {"role": last.role, "number": number} | handed_on(last)

@@ -3,19 +3,19 @@
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from mastering.audio.encodings import Encoding
 from mastering.certain import certain
-from mastering.editing.assembly import KINDS, Stretch
+from mastering.editing.assembly import of_kinds
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
 from sermovox.cutting.programmes import Assembly
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Production, Section, content_of
 from sermovox.recordings.models import Recording
 
 _UNKNOWN_CHANNELS = 1
@@ -176,7 +176,7 @@ class Soundings:
         if not sounding:
             return []
         try:
-            pieces = self._made.pieces(*_stretches_of(sounding))
+            pieces = self._made.pieces(*of_kinds([(section.stretches(), section.content_kind) for section in sounding]))
             programme = self._made.voices_of(pieces, mixed=True)[0].programme
         except MasteringError as error:
             return [Sounding(refusal=str(error), channels=_UNKNOWN_CHANNELS, **facts)]
@@ -240,28 +240,6 @@ class Soundings:
         """How many channels a recording, or a programme, has."""
         found = [each.figures.get("channels") or _UNKNOWN_CHANNELS for each in self.recordings_of(recording, programme)]
         return max(found, default=_UNKNOWN_CHANNELS)
-
-
-def _stretches_of(sections: Sequence[Section]) -> list[list[Stretch]]:
-    """The stretches of each section; each says what it holds where that is not the same in all."""
-    kinds = {section.content_kind for section in sections}
-    return [
-        [
-            stretch if len(kinds) == 1 or stretch.kind else replace(stretch, kind=_kind_of(section))
-            for stretch in section.stretches()
-        ]
-        for section in sections
-    ]
-
-
-def _kind_of(section: Section) -> str:
-    return section.content_kind if section.content_kind in KINDS else ""
-
-
-def content_of(sections: Sequence[Section]) -> str:
-    """What sections hold together: what all of them hold, or a mixture."""
-    kinds = {section.content_kind for section in sections}
-    return kinds.pop() if len(kinds) == 1 else Section.Content.MIXED
 
 
 def common_treatment(sections: Sequence[Section]) -> Treatment:

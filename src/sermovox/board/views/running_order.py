@@ -21,6 +21,7 @@ from sermovox.dispatch.models import Dispatch, Part
 from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.history.models import Change
+from sermovox.levelling.forms import in_words
 from sermovox.numerals import whole_number, whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Production, Section
@@ -67,18 +68,29 @@ def rows(request, pk: int):
 def change(request, pk: int):
     """Change the running order as `do` says, and answer with the rows."""
     production = owned(request, Production.objects, pk=pk)
-    do = request.POST.get("do", "")
+    do, asked = request.POST.get("do", ""), {}
     try:
         said = commands.run(do, production, production, request)
     except NoSuchCommand as error:
         return HttpResponseBadRequest(words.said(str(error)))
+    except order.TreatedOtherwise as error:
+        said, asked = str(error), _treatments_to_choose(*error.sections)
     except MasteringError as error:
         said = str(error)
     if do == "move":
         # The page has moved the row already.
         return HttpResponse(status=204)
     page = request.POST.get("page")
-    return render(request, "board/_changed.html", _rows(production, page) | {"said": said})
+    return render(request, "board/_changed.html", _rows(production, page) | {"said": said} | asked)
+
+
+def _treatments_to_choose(first: Section, second: Section) -> dict[str, Any]:
+    """How one section of two may be treated: what each of them has otherwise than the other."""
+    choices = [
+        {"key": own.pk, "title": own.title, "treated": in_words([(other.wishes, own.wishes)])}
+        for own, other in ((first, second), (second, first))
+    ]
+    return {"merged": first.pk, "choices": choices}
 
 
 @commands("move")
@@ -108,7 +120,8 @@ def _merge(production: Production, request) -> str:
     section = _section_of(production, request)
     following = production.sections.filter(position__gt=section.position).first()
     both = section.recording_id and following and following.recording_id
-    if order.merge(production, request.user, section) is None or following is None:
+    as_treated = whole_number(request.POST.get("as_treated", ""))
+    if order.merge(production, request.user, section, as_treated=as_treated) is None or following is None:
         return f"“{section.title}” is the last; there is no next one to merge it with."
     together = " Their recordings are put together." if both else ""
     return f"“{section.title}” and “{following.title}” are one section.{together}"

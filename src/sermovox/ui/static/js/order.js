@@ -161,8 +161,11 @@ function say(text) {
 document.addEventListener("click", (event) => {
   const doing = event.target.closest("[data-change-do]");
   if (doing) {
-    const section = doing.dataset.changeDo === "add" && rowOf(current) ? current : "";
-    change({ do: doing.dataset.changeDo, section, ...(doing.dataset.sections ? { sections: doing.dataset.sections } : {}) });
+    const { changeDo, ...own } = doing.dataset;
+    const section = changeDo === "add" && rowOf(current) ? current : "";
+    // What else is asked for with it: "sections", or the one "section" and "as_treated".
+    const asked = Object.fromEntries(["sections", "section", "as_treated"].filter((name) => name in own).map((name) => [name, own[name]]));
+    change({ do: changeDo, section, ...asked });
   }
   const next = event.target.closest("[data-next]")?.dataset.next;
   if (next === "bring") document.querySelector("[data-bring]").click();
