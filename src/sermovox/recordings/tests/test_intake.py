@@ -122,7 +122,7 @@ class Refusing(AppTestCase):
         recording = self.production.recordings.get()
         self.assertEqual(recording.state, "refused")
         page = self.client.get(f"/productions/{self.production.pk}/")
-        self.assertContains(page, "stops after 0:04, though it says it is 0:12 long")
+        self.assertContains(page, "stops after 0:04, though it says it is 0:06 long")
         self.assertTrue(recording.binned_at and recording.path.exists(), "what came in is safe")
         recording.empty_bin()
         self.assert_nothing_kept()

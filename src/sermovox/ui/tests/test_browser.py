@@ -23,9 +23,11 @@ class WholeWay(BrowserTestCase):
     def begin(self, title: str) -> None:
         self.page.goto("/")
         self.page.keyboard.press("n")
+        expect(self.page.get_by_label("Title", exact=True)).to_be_focused()
         self.page.keyboard.type(title)
         self.page.get_by_role("button", name="Begin", exact=True).click()
         expect(self.page.get_by_role("heading", name=title)).to_be_visible()
+        self.page.wait_for_load_state()
 
     def bring_in(self, *paths: Path) -> None:
         self.page.get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])

@@ -25,6 +25,8 @@ class Desk(BrowserTestCase):
         page.get_by_label("Title", exact=True).fill(title)
         page.get_by_role("button", name="Begin").click()
         expect(page.get_by_role("heading", name=title)).to_be_visible()
+        # Its keys are there once all of it is.
+        page.wait_for_load_state()
 
     def choose(self, *paths: Path, page=None) -> None:
         (page or self.page).get_by_label("Recordings to bring in").set_input_files([str(path) for path in paths])
