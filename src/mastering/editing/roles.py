@@ -30,6 +30,8 @@ SHORT = {"chap": "Chapter", "ch": "Chapter", "kap": "Kapitel", "ep": "Episode"}
 """Words that are shortened, and whole."""
 NUMBERED = ("chapter", "episode", "segment", "line")
 """Roles that come in runs: without a number, their word begins a title rather than saying what the section is."""
+APART = ("sample",)
+"""Roles of what is heard by itself: it is no part of a file of all sections, unless it is said to be."""
 _BEFORE = ("opening credits", "dedication", "foreword")
 _AFTER = ("afterword", "closing credits", "sample")
 _NUMBER_WORDS = {

@@ -55,8 +55,9 @@ class PlannedFile:
 class Plan:
     """What a run would make, what it leaves alone because its sound is up to date, and the names that cannot be used.
 
-    `of_all` counts the files there are of all sections that can be made; `left_out` are the sections that a file of all
-    of them goes without, because they have no recording yet.
+    `of_all` counts the files there are of all sections that can be made. Of a file of all sections, `inside` are those
+    it holds, `left_out` those it goes without because they have no recording yet, `apart` those that are heard by
+    themselves.
     """
 
     files: list[PlannedFile]
@@ -64,6 +65,8 @@ class Plan:
     problems: list[tuple[str, NameProblem]]
     of_all: int
     left_out: tuple[str, ...] = ()
+    apart: tuple[str, ...] = ()
+    inside: tuple[str, ...] = ()
 
     @property
     def conflicts(self) -> list[PlannedFile]:
@@ -119,9 +122,12 @@ def plan_run(
     told = [(file.sounding.title, problem) for file, problem in files.problems if problem.grave and file in chosen]
     done = [] if again else [plan for plan in planned if not plan.needed]
     parts = chosen[0].sounding.parts if outlet.joined and chosen and not some_keys else None
-    left_out = () if parts is None else tuple(each.title for each in soundings.sections if each.pk not in parts)
+    out = [] if parts is None else [each for each in soundings.sections if each.pk not in parts]
+    apart = tuple(each.title for each in out if each.stretches())
+    left_out = tuple(each.title for each in out if not each.stretches())
+    inside = tuple(each.title for each in soundings.sections if parts and each.pk in parts)
     of_all = sum(not file.sounding.refusal for file in files.files) if not some_keys else 0
-    return files, Plan([plan for plan in planned if plan not in done], done, told, of_all, left_out)
+    return files, Plan([plan for plan in planned if plan not in done], done, told, of_all, left_out, apart, inside)
 
 
 def start_run(

@@ -16,6 +16,7 @@ from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
 from mastering.certain import certain
+from mastering.editing.roles import APART
 from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
@@ -496,6 +497,13 @@ def _to_come(delivery: Delivery) -> dict:
     return {"receives": outlet is not None and outlet.receives is not None}
 
 
+def _heard_apart(delivery: Delivery) -> list[str]:
+    """The titles of what no file of the whole holds, as it is heard by itself."""
+    held = {key for keys in delivery.files.values_list("section_keys", flat=True) for key in keys}
+    apart = delivery.production.sections.filter(role__in=APART).exclude(pk__in=held)
+    return list(apart.values_list("title", flat=True))
+
+
 def _made(delivery: Delivery) -> dict:
     """What is told of a delivery's files once none is under way."""
     outlet, bundle = delivery.outlet, of_run(delivery)
@@ -509,6 +517,7 @@ def _made(delivery: Delivery) -> dict:
         "chapters": outlet.chapters and outlet.joined,
         "made_bytes": sum(file.figures.get("size_bytes") or 0 for file in bundle.files),
         "made_count": len(bundle.files),
+        "apart": _heard_apart(delivery) if outlet.joined else [],
         "made_s": sum(file.figures.get("duration_s") or 0 for file in bundle.files),
     }
 

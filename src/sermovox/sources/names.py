@@ -98,7 +98,9 @@ class WantedFiles:
         sections = self.soundings.sections
         if self.outlet.joined:
             chosen = [section for section in sections if not self._some or section.pk in self._some]
-            wholes = self.soundings.whole(chosen) or [self.soundings.unpaired_whole(chosen)] * bool(chosen)
+            wholes = self.soundings.whole(chosen, said=bool(self._some))
+            if chosen and not wholes:
+                wholes = [self.soundings.unpaired_whole(chosen)]
             found = [(sounding, 1) for sounding in wholes]
         else:
             found = [

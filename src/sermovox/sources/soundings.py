@@ -11,6 +11,7 @@ from typing import Any
 from mastering.audio.encodings import Encoding
 from mastering.certain import certain
 from mastering.editing.assembly import of_kinds
+from mastering.editing.roles import APART
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
@@ -163,9 +164,12 @@ class Soundings:
             for voice in voices
         ]
 
-    def whole(self, sections: Sequence[Section]) -> list[Sounding]:
-        """One of all these sections, one after the other; none where nothing of them sounds."""
+    def whole(self, sections: Sequence[Section], *, said: bool = False) -> list[Sounding]:
+        """One of all these sections, one after the other; none where nothing of them sounds. What is heard by itself,
+        such as a sample, is no part of it unless these very sections are `said`, or are of no other kind.
+        """
         sounding = [section for section in sections if section.stretches()]
+        sounding = said and sounding or [each for each in sounding if each.role not in APART] or sounding
         facts: dict[str, Any] = {
             "section": None,
             "title": self._production.title,

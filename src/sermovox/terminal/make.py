@@ -12,9 +12,11 @@ from pathlib import Path
 from mastering.audio.reader import Reader
 from mastering.audio.wav import Broadcast
 from mastering.editing.pieces import Piece, Span
+from mastering.editing.roles import APART
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names, numbered, with_ending
+from mastering.naming.described import described
 from mastering.naming.patterns import Facts, facts_of, read_pattern
 from mastering.outlets.filled_in import inscription_for
 from mastering.outlets.findings import FAIL
@@ -167,18 +169,31 @@ def _works(options, outlets: Sequence[Outlet]) -> list[_Work]:
     ]
     if joined:
         whole = given[0] | {"title": given[0]["production"], "place": 1}
-        sound = cache(lambda: _end_to_end(options.files, [str(facts["title"]) for facts in given]))
+        parts = _parts(options.files)
+        sound = cache(
+            lambda: _end_to_end([options.files[at] for at in parts], [str(given[at]["title"]) for at in parts])
+        )
         works.append(
             _Work(
                 path=Path(str(whole["title"])),
                 source=lambda: sound()[0],
                 facts=facts_of([whole], lines=True)[0],
-                channels=(widest := max(_channels_of(path) for path in options.files)),
+                channels=(widest := max(channels[at] for at in parts)),
                 names={outlet.key: _names(options, outlet, [whole], [widest])[0] for outlet in joined},
                 chapters=lambda: sound()[1],
             )
         )
     return works
+
+
+def _parts(files: Sequence[Path]) -> list[int]:
+    """Which files go into one of all: a sample, as its name says, is heard by itself."""
+    parts = [at for at, path in enumerate(files) if described(path.stem).role not in APART]
+    if not parts:
+        return list(range(len(files)))
+    for at in sorted(set(range(len(files))) - set(parts)):
+        print(f"{files[at].name}: not in the file of the whole, as a sample is heard by itself.", file=sys.stderr)
+    return parts
 
 
 def _marked(path: Path) -> Sequence[Chapter]:

@@ -24,6 +24,7 @@ from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.history.changing import changing, undo
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
+from sermovox.productions.models import Section
 from sermovox.recovery import look_after
 from sermovox.ui.tests.base import AppTestCase
 
@@ -334,6 +335,23 @@ class Joined(Standing):
         undo(self.production)
         self.bring_in(speech(seconds=4, seed=41), name="four.wav")
         self.assertIn("its sections (1 section more)", self.words(self.two, "single-file-audiobook"))
+
+    def test_a_sample_is_no_part_of_the_book_unless_that_is_said(self):
+        book = ("single-file-audiobook",)
+        Section.objects.filter(pk=self.three.pk).update(role="sample", title="A taste")
+        page = self.begin(outlets=book, look="yes")
+        self.assertContains(page, "It holds 2 sections: one, two.")
+        self.assertContains(page, "Not in it, as a sample is heard by itself: A taste.")
+        (delivery,) = self.make(outlets=book)
+        file = delivery.files.get()
+        self.assertEqual(file.section_keys, [self.one.pk, self.two.pk])
+        self.assertEqual([chapter.title for chapter in read_carried(file.path).chapters], ["one", "two"])
+        self.assertContains(self.client.get(delivery.get_absolute_url()), "as a sample is heard by itself: A taste.")
+        self.assertEqual(self.words(self.one, book[0]), ())
+        (some,) = self.make(self.two, self.three, outlets=book, some="yes")
+        self.assertEqual(some.files.get().section_keys, [self.two.pk, self.three.pk])
+        (alone,) = self.make(self.three, outlets=book, some="yes", existing="keep-both")
+        self.assertEqual(alone.files.get().section_keys, [self.three.pk])
 
     def test_what_has_no_recording_yet_is_named(self):
         self.production.add_section(title="Afterword")
