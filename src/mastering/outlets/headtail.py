@@ -1,18 +1,20 @@
 """Head and tail of a section brought into the outlet's range with its own room tone, and what stands in the way."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 import numpy as np
 
-from mastering.meters.envelope import CELLS_PER_SECOND, is_silent
+from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent
 from mastering.meters.meter import Levels
+from mastering.meters.speech import head_and_tail
 from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.rules.levels import HEAD, TAIL
-from mastering.shaping.edges import Edges
+from mastering.shaping.edges import Edges, edged_cells
 
 _INSIDE_S = 0.1
 _ENOUGH_S = 0.4
 _LEAST_S = 0.1
+_LOOKS = 4
 _WORDS = {HEAD: "before the first word", TAIL: "after the last word"}
 
 
@@ -39,32 +41,58 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
     if levels.head_s is None or not demands.keys() & _WORDS.keys():
         return HeadTail(Edges())
     envelope, usable = levels.envelope, quiet_s is not None
-    length_s = quiet_s[1] - quiet_s[0] if quiet_s else 0.0
-    changes: dict[str, float] = {}
-    collisions: dict[str, str] = {}
-    wanted_s = 0.0
-    for name, silent in ((HEAD, _silent_run(envelope.power)), (TAIL, _silent_run(envelope.power[::-1]))):
-        demand, has_s = range_of(demands, name), getattr(levels, name)
-        end = name[:4]
-        if demand is None:
-            continue
-        cut_s, tone_s = _change(has_s, min(silent, has_s) if usable else 0.0, demand)
-        if tone_s and not usable:
-            collisions[name] = (
-                f"The outlet asks for {demand.words('s')} of room tone {_WORDS[name]}; this recording has "
-                f"{has_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them "
-                "there."
-            )
-            tone_s = 0.0
-        changes |= {f"cut_{end}_s": cut_s, f"tone_{end}_s": tone_s}
-        wanted_s += tone_s
+    silent_s = {HEAD: _silent_run(envelope.power), TAIL: _silent_run(envelope.power[::-1])}
+    wanted = {name: demand for name in _WORDS if (demand := range_of(demands, name))}
+    had_s = has_s = {name: float(getattr(levels, name)) for name in _WORDS}
+    for _ in range(_LOOKS):
+        changes: dict[str, float] = {}
+        missing_s: dict[str, float] = {}
+        for name, demand in wanted.items():
+            end, silent = name[:4], min(silent_s[name], had_s[name]) if usable else 0.0
+            cut_s, tone_s = _change(has_s[name], silent, demand)
+            # Nothing that is heard is cut off, however it counts beside what is left.
+            cut_s = min(cut_s, round(had_s[name], 2))
+            if tone_s and not usable:
+                missing_s[name], tone_s = had_s[name], 0.0
+            changes |= {f"cut_{end}_s": cut_s, f"tone_{end}_s": tone_s}
+            if tone_s:
+                changes[f"quiet_{end}_s"] = round(had_s[name] - cut_s, 2)
+        edges = Edges(**changes)
+        found = _found(envelope, edges, quiet_s)
+        if found is None or all(_holds(wanted[name], found[name]) for name in wanted):
+            break
+        # As what was quiet before counts there: where words begin is told by how loud all of it is.
+        has_s = {HEAD: found[HEAD] - edges.head_s, TAIL: found[TAIL] - edges.tail_s}
+    collisions = {
+        name: (
+            f"The outlet asks for {wanted[name].words('s')} of room tone {_WORDS[name]}; this recording has "
+            f"{is_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them there."
+        )
+        for name, is_s in missing_s.items()
+    }
     remarks = []
+    length_s, wanted_s = quiet_s[1] - quiet_s[0] if quiet_s else 0.0, edges.tone_head_s + edges.tone_tail_s
     if wanted_s and length_s < _ENOUGH_S:
         remarks.append(
             f"There are only {length_s:.2f} s of room tone to make {wanted_s:.2f} s from; the repetition may be heard. "
             "Half a minute of the silent room, recorded once, is enough for a whole book."
         )
-    return HeadTail(Edges(**changes), collisions, tuple(remarks))
+    return HeadTail(edges, collisions, tuple(remarks))
+
+
+def _found(envelope: Envelope, edges: Edges, quiet_s: tuple[float, float] | None) -> dict[str, float] | None:
+    """Head and tail as they will be measured once they are set, seconds; None where nothing is changed or heard."""
+    if edges == Edges():
+        return None
+    quiet = (0, 0) if quiet_s is None else (round(quiet_s[0] * CELLS_PER_SECOND), round(quiet_s[1] * CELLS_PER_SECOND))
+    places = edged_cells(len(envelope), edges, quiet, CELLS_PER_SECOND)
+    set_so = Envelope(*(getattr(envelope, field.name)[places] for field in fields(Envelope)))
+    found = head_and_tail(set_so)
+    return None if found is None else {HEAD: found[0], TAIL: found[1]}
+
+
+def _holds(demand: Range, is_s: float) -> bool:
+    return demand.low <= is_s <= demand.high
 
 
 def _left(levels: Levels, demands: dict[str, Demand]) -> dict[str, str]:

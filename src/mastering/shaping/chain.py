@@ -7,7 +7,8 @@ from typing import Protocol
 import numpy as np
 
 from mastering.audio.convert import to_channels
-from mastering.shaping.edges import Edges, edged, edged_stretch
+from mastering.certain import certain
+from mastering.shaping.edges import Edges, Setting, edged, edged_stretch
 from mastering.shaping.hush import hushed, noise_power
 from mastering.shaping.ride import ridden
 from mastering.shaping.rumble import without_rumble
@@ -58,11 +59,9 @@ def shaped(
     channels
         How many come out.
     """
-    rate_hz = source.sample_rate_hz
     blocks = to_channels(blocks, channels)
     if chain.edges != Edges():
-        quiet = _stretch(source, chain.quiet_s, channels) if chain.quiet_s else None
-        blocks = edged(blocks, chain.edges, frames=frames, quiet=quiet, sample_rate_hz=rate_hz)
+        blocks = edged(blocks, _setting(source, chain, frames, channels))
     return _shaped(blocks, chain, source, channels, chain.edges.cut_head_s - chain.edges.tone_head_s)
 
 
@@ -75,15 +74,11 @@ def shaped_stretch(
     Filters start afresh: what matters should begin half a second after `start_frame`.
     """
     rate_hz = source.sample_rate_hz
-    quiet = _stretch(source, chain.quiet_s, channels) if chain.quiet_s and chain.edges != Edges() else None
     blocks = edged_stretch(
         lambda start, end: to_channels(source.stretch(start, end), channels),
-        chain.edges,
+        _setting(source, chain, frames, channels),
         start_frame,
         end_frame,
-        frames=frames,
-        quiet=quiet,
-        sample_rate_hz=rate_hz,
     )
     start_s = start_frame / rate_hz + chain.edges.cut_head_s - chain.edges.tone_head_s
     return _shaped(blocks, chain, source, channels, start_s)
@@ -104,6 +99,19 @@ def _shaped(
     if chain.ride_db is not None:
         blocks = ridden(blocks, chain.ride_db, sample_rate_hz=rate_hz, start_s=start_s)
     return blocks
+
+
+def _setting(source: Source, chain: Chain, frames: int, channels: int) -> Setting:
+    """Its head and tail, to be set."""
+    toned = chain.quiet_s is not None and (chain.edges.tone_head_s or chain.edges.tone_tail_s)
+    where_s = certain(chain.quiet_s) if toned else (0.0, 0.0)
+    return Setting(
+        chain.edges,
+        frames=frames,
+        quiet=_stretch(source, where_s, channels) if toned else None,
+        quiet_at=round(where_s[0] * source.sample_rate_hz),
+        sample_rate_hz=source.sample_rate_hz,
+    )
 
 
 def _stretch(source: Source, where_s: tuple[float, float], channels: int) -> np.ndarray:

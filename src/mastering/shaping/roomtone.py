@@ -9,6 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mastering.shaping.fades import fade_gains
+
 _SEED = 40129
 _FRAME_S = 0.09
 _FEWEST_FRAMES = 4
@@ -20,6 +22,16 @@ distributed, so that of 20,000 the highest lies 12 dB above their median (by ari
 _AROUND_BINS = 60
 _BLOCK_FRAMES = 32
 _PADDED = 4
+_NEAR_S = 0.3
+"""So much beside a join tells where hum is in its turn there; from farther away that cannot be told."""
+_LEAST_TURNS = 3
+_LOOKED_AT_S = 2.0
+"""So much of a stretch tells what is steady in it."""
+_SHARED = 1e-9
+_WAVE_SAMPLES = 1024
+_AT_A_TIME = 8
+_APART_LINES = 8
+_NARROWED = 64
 
 
 class Room:
@@ -32,8 +44,8 @@ class Room:
     """
 
     def __init__(self, quiet: np.ndarray, *, sample_rate_hz: int):
-        self._length = len(quiet)
-        self._steady = _Steady.of(quiet.astype(np.float64))
+        self._length, self._rate_hz = len(quiet), sample_rate_hz
+        self._steady = _Steady.of(quiet[: round(_LOOKED_AT_S * sample_rate_hz)].astype(np.float64))
         rest = quiet - self._steady.at(0, len(quiet))
         self._frame = _frame_of(len(rest), sample_rate_hz)
         self._shapes = _shapes(rest, self._frame)
@@ -51,6 +63,40 @@ class Room:
             yield (block + self._steady.at(self._length + made, len(block))).astype(np.float32)
             made += len(block)
 
+    def before(self, sound: np.ndarray, length: int, *, join: int, away: int) -> np.ndarray:
+        """Room tone of `length` samples before a sound, and the first `join` samples of that, in which one passes into
+        the other; float32, shape (length + join, channels).
+
+        Parameters
+        ----------
+        sound
+            Float32, shape (n, channels), n ≥ join: what follows; hum goes on in phase with it.
+        away
+            How many samples the sound begins after the stretch that was learned from; below 0 before it.
+        """
+        return self._beside(sound, length, join, away, before=True)
+
+    def after(self, sound: np.ndarray, length: int, *, join: int, away: int) -> np.ndarray:
+        """The last `join` samples of a sound, and room tone of `length` samples after it, as `before`."""
+        return self._beside(sound, length, join, away, before=False)
+
+    def _beside(self, sound: np.ndarray, length: int, join: int, away: int, *, before: bool) -> np.ndarray:
+        near = min(len(sound), round(_NEAR_S * self._rate_hz))
+        kept = sound[:near] if before else sound[len(sound) - near :]
+        steady = self._steady.moved(away if before else away + len(sound) - near).in_phase_with(kept)
+        noise = _noise(self._shapes, self._frame)
+        parts = [next(noise) for _ in range(-(-(length + join) // (_BLOCK_FRAMES * (self._frame // 2))))]
+        made = np.concatenate([np.empty((0, sound.shape[1])), *parts])[: length + join]
+        # Both are noise, which adds up by power; what is steady is in phase and adds up by itself.
+        place, here = (slice(length, None), sound[:join]) if before else (slice(0, join), sound[len(sound) - join :])
+        rising = fade_gains("in" if before else "out", join, 0, join)
+        falling = fade_gains("out" if before else "in", join, 0, join)
+        hum = steady.at(-length if before else near - join, length + join)
+        made[place] = made[place] * falling + here * rising
+        hum[place] *= 1 - rising
+        told: np.ndarray = (made + hum).astype(np.float32)
+        return told
+
 
 @dataclass(frozen=True)
 class _Steady:
@@ -64,55 +110,97 @@ class _Steady:
         """Find what stands out of a stretch, its zero line included: the strongest line first, then what is left."""
         frequencies, rest = [0.0], quiet - quiet.mean(axis=0)
         while len(quiet) >= _SHORTEST and len(frequencies) <= _MOST_TONES:
-            found = _strongest(rest)
-            if found is None:
+            found = [_refined(rest, each) for each in _strongest(rest, _MOST_TONES + 1 - len(frequencies))]
+            # Two that a stretch of this length cannot tell apart would be found huge, one against the other.
+            found = [each for each in found if min(abs(each - other) for other in frequencies) > 1 / len(quiet)]
+            if not found:
                 break
-            frequencies.append(_refined(rest, found))
+            frequencies += found
             rest = quiet - cls._fitted(quiet, frequencies).at(0, len(quiet))
         return cls._fitted(quiet, frequencies)
 
     @classmethod
     def _fitted(cls, quiet: np.ndarray, frequencies: list[float]) -> "_Steady":
         """The amplitudes that leave least of a stretch, all together."""
-        turns = 2j * np.pi * np.array(frequencies[1:])
-        waves = np.exp(np.outer(np.arange(len(quiet)), turns))
+        turns = np.array(frequencies[1:])
+        waves = _waves(turns, 0, len(quiet))
         basis = np.concatenate([np.ones((len(quiet), 1)), waves.real, waves.imag], axis=1)
-        found = np.linalg.lstsq(basis, quiet, rcond=None)[0]
+        # Lines that next to nothing tells apart share what they have.
+        gram = basis.T @ basis
+        gram[np.diag_indices_from(gram)] += _SHARED * len(quiet)
+        found = np.linalg.solve(gram, basis.T @ quiet)
         count = len(turns)
         sines = found[1 : count + 1] - 1j * found[count + 1 :]
         return cls(np.array(frequencies), np.concatenate([found[:1].astype(complex), sines]))
 
+    def moved(self, by: int) -> "_Steady":
+        """The same, counted from so many samples later."""
+        turned = np.exp(2j * np.pi * self.frequencies * by)
+        return _Steady(self.frequencies, self.amplitudes * turned[:, None])
+
+    def in_phase_with(self, sound: np.ndarray) -> "_Steady":
+        """The same as it is in a sound, counted from its start, as far as that is long enough to tell."""
+        lines = self.frequencies[1:]
+        apart = np.diff(np.sort(np.concatenate([[0.0], lines]))).min(initial=np.inf)
+        if not len(lines) or len(sound) * apart < _LEAST_TURNS:
+            return self
+        found = _Steady._fitted(sound.astype(np.float64), list(self.frequencies)).amplitudes
+        # As strong as it was learned, where it is in its turn here.
+        turned = np.abs(self.amplitudes) * np.exp(1j * np.angle(found))
+        turned[0] = self.amplitudes[0]
+        return _Steady(self.frequencies, turned)
+
     def at(self, start: int, count: int) -> np.ndarray:
         """What is steady from one sample on, shape (count, channels); counted from the start of the stretch."""
-        places = np.arange(start, start + count)
-        waves = np.exp(2j * np.pi * np.outer(places, self.frequencies))
-        told: np.ndarray = (waves @ self.amplitudes).real
+        told: np.ndarray = (_waves(self.frequencies, start, count) @ self.amplitudes).real
         return told
 
 
-def _strongest(rest: np.ndarray) -> float | None:
-    """The frequency of the line that stands out most, cycles per sample; None where none does."""
+def _waves(frequencies: np.ndarray, start: int, count: int) -> np.ndarray:
+    """Each frequency as it turns from one sample on, complex, shape (count, n): blocks of it are one, turned on."""
+    turns = 2j * np.pi * frequencies
+    block = np.exp(np.outer(np.arange(min(count, _WAVE_SAMPLES)), turns))
+    starts = np.exp(np.outer(np.arange(start, start + count, _WAVE_SAMPLES), turns))
+    told: np.ndarray = (starts[:, None] * block).reshape(len(starts) * len(block), len(frequencies))[:count]
+    return told
+
+
+def _strongest(rest: np.ndarray, most: int) -> list[float]:
+    """The frequencies of the lines that stand out most, cycles per sample, none of them near another."""
     padded = _PADDED * len(rest)
     window = np.hanning(len(rest))[:, None]
     power = np.square(np.abs(np.fft.rfft(rest * window, padded, axis=0))).mean(axis=1)
     # The level around a line is the median of the lines near it, taken in steps.
     step = _AROUND_BINS * _PADDED
-    starts = range(0, len(power), step)
-    floors = np.array([np.median(power[max(0, start - step) : start + 2 * step]) for start in starts])
+    filled = np.pad(power, (0, -len(power) % step), mode="edge").reshape(-1, step)
+    beside = np.pad(filled, ((1, 1), (0, 0)), mode="edge")
+    floors = np.median(np.concatenate([beside[:-2], filled, beside[2:]], axis=1), axis=1)
     around = np.repeat(floors, step)[: len(power)]
     standing = np.where(around > 0, power / np.maximum(around, 1e-300), 0.0)
     standing[: _PADDED + 1] = 0.0
-    at = int(standing.argmax())
-    return at / padded if standing[at] > 10 ** (_STANDS_OUT_DB / 10) else None
+    told: list[float] = []
+    while len(told) < min(most, _AT_A_TIME):
+        at = int(standing.argmax())
+        if standing[at] <= 10 ** (_STANDS_OUT_DB / 10):
+            break
+        told.append(at / padded)
+        standing[max(0, at - _APART_LINES * _PADDED) : at + _APART_LINES * _PADDED] = 0.0
+    return told
 
 
 def _refined(rest: np.ndarray, frequency: float) -> float:
     """The frequency near this at which most of a stretch lies, to a thousandth of a line's width."""
     window = np.hanning(len(rest))[:, None]
-    times = np.arange(len(rest))
+    # Brought down to next to nothing, where few samples tell as much.
+    here = rest * window * np.exp(-2j * np.pi * frequency * np.arange(len(rest)))[:, None]
+    each = max(1, len(rest) // _NARROWED)
+    starts = np.arange(0, len(rest), each)
+    sums = np.add.reduceat(here, starts, axis=0)
+    middles = starts + (np.minimum(each, len(rest) - starts) - 1) / 2
 
     def strength(at: float) -> float:
-        return float(np.square(np.abs((rest * window * np.exp(-2j * np.pi * at * times)[:, None]).sum(axis=0))).sum())
+        turned = sums * np.exp(-2j * np.pi * (at - frequency) * middles)[:, None]
+        return float(np.square(np.abs(turned.sum(axis=0))).sum())
 
     width = 1 / len(rest)
     low, high = frequency - width / 2, frequency + width / 2
@@ -155,8 +243,8 @@ def _frame_of(length: int, sample_rate_hz: int) -> int:
 def _shapes(rest: np.ndarray, frame: int) -> np.ndarray:
     """For each frequency the matrix that gives white noise the spectrum of a stretch, (lines, channels, channels).
 
-    Its square is the mean of the cross spectra of overlapping frames (P. D. Welch, 1967), smoothed over three lines,
-    and scaled so that each channel has the power it has in the stretch.
+    Its square is the mean of the cross spectra of overlapping frames (P. D. Welch, 1967), smoothed over three lines.
+    What is slower than a frame is not there to be told, and nothing else is made louder for it.
     """
     channels = rest.shape[1]
     if len(rest) < frame:
@@ -165,14 +253,12 @@ def _shapes(rest: np.ndarray, frame: int) -> np.ndarray:
     starts = range(0, len(rest) - frame + 1, max(1, frame // 4))
     spectra = np.stack([np.fft.rfft(rest[start : start + frame] * window, axis=0) for start in starts])
     cross = np.einsum("kfi,kfj->fij", spectra, spectra.conj()) / len(spectra)
-    cross = (cross + np.roll(cross, 1, axis=0) + np.roll(cross, -1, axis=0)) / 3
+    # The zero line is no part of it, and neither end is a neighbour of the other.
+    wide = np.concatenate([cross[1:2], cross[1:2], cross[1:], cross[-1:]])
+    cross = (wide[:-2] + wide[1:-1] + wide[2:]) / 3
     cross[0] = 0
-    lines = cross.real[:, range(channels), range(channels)]
-    # The mean square of what irfft makes of these lines: each but the last counts twice.
-    power = (2 * lines.sum(axis=0) - lines[-1]) / frame**2
-    wanted = np.square(rest).mean(axis=0)
-    scale = np.sqrt(np.divide(wanted, power, out=np.zeros(channels), where=power > 0))
     values, vectors = np.linalg.eigh(cross)
     roots = vectors * np.sqrt(np.maximum(values, 0))[:, None, :]
-    told: np.ndarray = roots * scale[None, :, None]
+    # As strong as it was without the window.
+    told: np.ndarray = roots / np.sqrt(np.square(window).mean())
     return told

@@ -5,6 +5,7 @@ from unittest import TestCase
 import numpy as np
 
 from mastering.meters.meter import Meter
+from mastering.shaping.edges import Edges, Setting, edged, edged_stretch
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import LOOK_AHEAD_S, limited
 from mastering.shaping.rehearsal import rehearse
@@ -78,6 +79,97 @@ class RoomTone(TestCase):
             first, second = (np.concatenate(list(Room(scrap, sample_rate_hz=44100).tone(5000))) for _ in range(2))
             np.testing.assert_array_equal(first, second)
             self.assertTrue(np.isfinite(first).all() and len(first) == 5000)
+
+
+class Joins(TestCase):
+    """Room tone put at head and tail over eight noises: nothing is heard of where it passes into the recording."""
+
+    seconds, rate_hz = 20, 44100
+
+    def noises(self):
+        times = np.arange(self.seconds * self.rate_hz) / self.rate_hz
+
+        def sloping(slope: float, seed: int) -> np.ndarray:
+            """Noise that falls by so many times 6 dB an octave, as that of fans does (from memory)."""
+            spectrum = np.fft.rfft(noise(0, self.seconds, seed=seed)[:, 0].astype(np.float64))
+            spectrum /= np.maximum(np.fft.rfftfreq(len(times), 1 / self.rate_hz), 15.0) ** slope
+            sound = np.fft.irfft(spectrum, len(times))
+            return sound / sound.std()
+
+        def hum(hz) -> np.ndarray:
+            turns = 2 * np.pi * np.cumsum(np.broadcast_to(hz, times.shape)) / self.rate_hz
+            return sum(level * np.sin(n * turns + n) for n, level in ((1, 1.0), (2, 0.5), (3, 0.7), (5, 0.3)))
+
+        yield "white", sloping(0.0, 2)
+        yield "pink", sloping(0.5, 3)
+        yield "a fan", sloping(1.0, 4)
+        yield "a large fan", sloping(1.5, 5)
+        yield "hum", hum(50.013) + 0.05 * sloping(0.0, 6)
+        yield "hum that wanders", hum(60 + 0.05 * np.sin(2 * np.pi * 0.1 * times)) + 0.1 * sloping(0.5, 7)
+        yield "a fan and hum", sloping(1.0, 8) + 0.8 * hum(49.98)
+        yield "air conditioning", sloping(0.8, 9) + 0.3 * np.sin(2 * np.pi * 117.3 * times)
+
+    def looked_at(self, sound: np.ndarray) -> tuple[float, float]:
+        """The highest step between two samples, and the energy above 4 kHz."""
+        spectrum = np.fft.rfft(sound * np.hanning(len(sound)))
+        high = np.fft.rfftfreq(len(sound), 1 / self.rate_hz) > 4000
+        return float(np.abs(np.diff(sound)).max()), float(np.square(np.abs(spectrum[high])).sum())
+
+    def test_neither_a_step_nor_a_tick_nor_a_dip_at_two_hundred_joins(self):
+        chance, second, width = np.random.default_rng(5), self.rate_hz, 512
+        for name, sound in self.noises():
+            recorded = (3e-3 * sound / sound.std()).astype(np.float32)[:, None]
+            own = np.array(
+                [self.looked_at(recorded[at : at + width, 0]) for at in range(0, len(recorded) - width, 251)]
+            )
+            join = round(0.06 * second)
+            levels = recorded[: len(recorded) // join * join].reshape(-1, join).std(axis=1)
+            highest = np.quantile(own, 0.999, axis=0) * [1.1, 1.3]
+            for _ in range(13):
+                learned, first, last = (int(chance.integers(*span) * second) for span in ((0, 8), (9, 12), (15, 19)))
+                edges = Edges(
+                    cut_head_s=first / second, tone_head_s=1.0, quiet_head_s=0.2,
+                    cut_tail_s=self.seconds - last / second, tone_tail_s=1.0, quiet_tail_s=0.2,
+                )  # fmt: skip
+                quiet = recorded[learned : learned + second // 2]
+                setting = Setting(
+                    edges, frames=len(recorded), quiet=quiet, quiet_at=learned, sample_rate_hz=self.rate_hz
+                )
+                blocks = (recorded[at : at + 5000] for at in range(0, len(recorded), 5000))
+                made = np.concatenate(list(edged(blocks, setting)))
+                self.assertEqual(len(made), 2 * second + last - first)
+                stretch = edged_stretch(lambda start, end: iter([recorded[start:end]]), setting, 40000, len(made))  # noqa: B023
+                np.testing.assert_array_equal(np.concatenate(list(stretch)), made[40000:])
+                for joins in ((second, second + join), (second + last - first - join, second + last - first)):
+                    for at in joins:
+                        found = self.looked_at(made[at - width // 2 : at + width // 2, 0])
+                        self.assertTrue((np.array(found) < highest).all(), (name, found, highest))
+                    # Low noise takes its time; what rises and falls over a join would show all the same.
+                    here = made[joins[0] : joins[1], 0]
+                    self.assertLess(np.std(here), 1.2 * levels.max(), name)
+                    self.assertGreater(np.std(here), 0.7 * levels.min(), name)
+
+    def test_a_word_that_begins_at_once_loses_no_more_than_a_moment(self):
+        word, quiet = noise(-20, 2), noise(-60, 0.5, seed=9)
+        edges = Edges(tone_head_s=0.5, tone_tail_s=0.5)
+        setting = Setting(edges, frames=len(word), quiet=quiet, quiet_at=0, sample_rate_hz=44100)
+        made = np.concatenate(list(edged(iter([word]), setting)))
+        moment = round(0.005 * 44100)
+        np.testing.assert_array_equal(made[22050 + moment : -22050 - moment], word[moment:-moment])
+
+    def test_hum_goes_on_in_phase_however_far_away_it_was_learned(self):
+        times = np.arange(60 * 44100) / 44100
+        # Mains wander by some hundredths of a hertz within a minute (from memory).
+        turns = 2 * np.pi * np.cumsum(50 + 0.07 * np.sin(2 * np.pi * times / 40)) / 44100
+        hum = (1e-2 * np.sin(turns) + noise(-70, 60)[:, 0]).astype(np.float32)[:, None]
+        quiet_at, first = 50 * 44100, 5 * 44100
+        edges = Edges(cut_head_s=5.0, tone_head_s=1.0, quiet_head_s=0.4)
+        setting = Setting(
+            edges, frames=len(hum), quiet=hum[quiet_at : quiet_at + 22050], quiet_at=quiet_at, sample_rate_hz=44100
+        )
+        made = np.concatenate(list(edged(iter([hum]), setting)))
+        # What would have been there before the join.
+        np.testing.assert_allclose(made[33075:44100], hum[first - 11025 : first], atol=4e-3)
 
 
 class Limiting(TestCase):
