@@ -6,6 +6,7 @@ from pathlib import Path
 from unittest import TestCase, skipUnless
 
 import numpy as np
+import soxr
 
 from mastering.errors import CannotMake
 from mastering.meters.measurement import Measurement, measure
@@ -20,6 +21,8 @@ from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
 from mastering.pipeline import Survey, make
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, NEEDED, Treatment
+from mastering.tests.prompts import RATE_HZ as PROMPT_HZ
+from mastering.tests.prompts import prompts, there
 from mastering.tests.signals import PROMPTS, noise, read_aloud, speech, tone, written
 
 RATE_HZ = 44100
@@ -42,6 +45,23 @@ def levels_of(samples: np.ndarray, channels: int = 1) -> Levels:
 def plan(samples: np.ndarray, asked: Outlet, treatment: Treatment = AS_IT_IS, *, channels=1, content="speech"):
     demands = asked.demands(channels=channels, content_kind=content)
     return plan_levels(levels_of(samples, channels), demands, lossy=False, treatment=treatment, content_kind=content)
+
+
+class HeadsAndTails(TestCase):
+    @skipUnless(there(), "asterisk-core-sounds are not installed")
+    def test_a_narrow_range_is_met_by_what_is_measured_in_the_end(self):
+        """Where the first and the last word lie is told by how loud all of it is, which a shorter tail changes."""
+        within = "at_least = 0.4\nat_most = 0.6"
+        asked = outlet(head_s=within, tail_s=within)
+        said = soxr.resample(prompts("en", 1.5, 6.0)[144].samples.astype(np.float64), PROMPT_HZ, RATE_HZ)
+        for head_s in (0.0, 0.05, 0.3):
+            first = round(head_s * RATE_HZ)
+            room = 10 ** (-58 / 20) * np.random.default_rng(12).standard_normal(first + len(said) + round(0.9 * RATE_HZ))
+            room[first : first + len(said)] += 0.3 * said / np.abs(said).max()
+            with self.subTest(head_s), tempfile.TemporaryDirectory() as kept:
+                made = make(written(Path(kept), room[:, None]), asked, Path(kept) / "out.wav")
+                wrong = [f"{f.label}: {f.found}" for f in made.sheet.findings if f.verdict == FAIL]
+                self.assertEqual(wrong, [])
 
 
 class EachRule(TestCase):
