@@ -56,7 +56,8 @@ class HeadsAndTails(TestCase):
         said = soxr.resample(prompts("en", 1.5, 6.0)[144].samples.astype(np.float64), PROMPT_HZ, RATE_HZ)
         for head_s in (0.0, 0.05, 0.3):
             first = round(head_s * RATE_HZ)
-            room = 10 ** (-58 / 20) * np.random.default_rng(12).standard_normal(first + len(said) + round(0.9 * RATE_HZ))
+            frames = first + len(said) + round(0.9 * RATE_HZ)
+            room = 10 ** (-58 / 20) * np.random.default_rng(12).standard_normal(frames)
             room[first : first + len(said)] += 0.3 * said / np.abs(said).max()
             with self.subTest(head_s), tempfile.TemporaryDirectory() as kept:
                 made = make(written(Path(kept), room[:, None]), asked, Path(kept) / "out.wav")
