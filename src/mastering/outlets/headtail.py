@@ -66,9 +66,9 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
     collisions = {
         name: (
             f"The outlet asks for {wanted[name].words('s')} of room tone {_WORDS[name]}; this recording has "
-            f"{is_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them there."
+            f"{has_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them there."
         )
-        for name, is_s in missing_s.items()
+        for name, has_s in missing_s.items()
     }
     remarks = []
     length_s, wanted_s = quiet_s[1] - quiet_s[0] if quiet_s else 0.0, edges.tone_head_s + edges.tone_tail_s
