@@ -23,6 +23,7 @@ from mastering.naming.renaming import CannotRename, new_names
 from mastering.outlets.checksheet import consistency
 from mastering.outlets.findings import FAIL, PASS, REMARK, verdict_of
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules.levels import CONSISTENCY
 from mastering.outlets.rulesheets import parse
 from mastering.outlets.sentences import steps
 from mastering.pipeline import Made
@@ -63,6 +64,14 @@ def current_files(production: Production, outlet_key: str) -> "dict[tuple[int | 
     """
     files = FinishedFile.objects.current().filter(delivery__production=production, delivery__outlet_key=outlet_key)
     return {(file.section_id, file.voice): file for file in files.order_by("pk")}
+
+
+def counting_files(production: Production, outlet: Outlet) -> "dict[tuple[int | None, str], FinishedFile]":
+    """Those of them that are wanted still: a section or a voice may have been taken away since. These are the files
+    that the outlet is to have, and all that is said of files beside each other is said of them.
+    """
+    wanted = {file.key for file in WantedFiles(production, outlet, date=NO_DATE).files}
+    return {key: file for key, file in current_files(production, outlet.key).items() if key in wanted}
 
 
 class DeliveryQuerySet(models.QuerySet):
@@ -149,6 +158,7 @@ class Delivery(models.Model):
             self.deleted_at = timezone.now()
             self.save(update_fields=["cancelled_at", "deleted_at"])
             self.files.waiting().update(state=FinishedFile.State.CANCELLED)
+            self.hold_together()
 
     def take_back(self) -> None:
         """Out of the bin again. Raises CannotMake where a name is taken by now, or it is not there any more."""
@@ -164,24 +174,31 @@ class Delivery(models.Model):
                     )
             self.deleted_at = None
             self.save(update_fields=["deleted_at"])
+            self.hold_together()
 
     def hold_together(self) -> None:
-        """Once all files are made, add to each what the outlet asks of it beside the other files that stand for it."""
-        outlet = self.outlet
-        if not outlet.compares_files:
+        """Once all files are made, say of each that counts what its outlet asks of it beside the others, those of
+        earlier runs too: with other files beside it, the same file may be right or wrong.
+        """
+        if not self.outlet.compares_files:
             return
         with transaction.atomic():
             if self.files.under_way().exists():
                 return
-            files = list(current_files(self.production, self.outlet_key).values())
-            found = consistency([file.figures.get("integrated_lufs") for file in files], outlet)
-            for file, finding in zip(files, found, strict=True):
-                if finding is None or file.delivery_id != self.pk:
-                    continue
-                others = [each for each in file.findings if each["rule"] != finding.rule]
-                file.findings = [*others, asdict(finding)]
-                file.state = FinishedFile._BY_VERDICT[verdict_of(each["verdict"] for each in file.findings)]
-                file.save(update_fields=["findings", "state"])
+            files = list(counting_files(self.production, self.outlet).values())
+            loudness = [file.figures.get("integrated_lufs") for file in files]
+            outlets = {self.pk: self.outlet}
+            for at, file in enumerate(files):
+                # Each by the rules that it was made by.
+                if file.delivery_id not in outlets:
+                    outlets[file.delivery_id] = file.delivery.outlet
+                finding = consistency(loudness, outlets[file.delivery_id])[at]
+                others = [each for each in file.findings if each["rule"] != CONSISTENCY]
+                findings = [*others, *([asdict(finding)] if finding else [])]
+                if findings != file.findings:
+                    file.findings = findings
+                    file.state = FinishedFile._BY_VERDICT[verdict_of(each["verdict"] for each in findings)]
+                    file.save(update_fields=["findings", "state"])
 
     def rename(self, pairs: list[tuple[str, str]]) -> int:
         """Rename finished files by (old name, new name), all or none. Returns how many; raises CannotRename."""
@@ -517,6 +534,7 @@ class FinishedFile(models.Model):
                 raise CannotMake(f"There is another file called {self.name} by now. Give that one another name first.")
             self.replaced_at, self.in_bin = None, False
             self.save(update_fields=["replaced_at", "in_bin"])
+            self.delivery.hold_together()
 
     def empty_bin(self) -> None:
         """Let its bytes go, unless it was taken back meanwhile; the record stays."""

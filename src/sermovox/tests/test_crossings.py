@@ -5,7 +5,7 @@ import re
 from mastering.editing.assembly import CROSSFADE, Stretch
 from mastering.editing.markkinds import POINT, STRIKE
 from mastering.naming.renaming import CannotRename
-from mastering.outlets.rulesheets import parse, without_rule
+from mastering.outlets.rulesheets import parse, shipped_text, without_rule
 from mastering.outlets.rulesheets import written as written_toml
 from mastering.shaping.treatment import Treatment
 from mastering.tagging.carried import read_carried
@@ -147,6 +147,58 @@ class WrongSound(CrossingCase):
         start, end = place_of(0)
         self.do(host, "pickup", start=0, end=end, recording=pickup.pk)
         self.assertEqual(self.words_of(sections=self.sections()[:1]), [[9, 2], [9, 6]])
+
+
+class BesideEachOther(CrossingCase):
+    """Which files count where an outlet holds all of them against each other."""
+
+    def prepare(self):
+        super().prepare()
+        self.host, self.guest = self.spoken(1, 2), self.spoken(5, 6, name="guest.wav")
+        self.do(self.host, "lane-add", recording=self.guest.pk)
+        self.do(self.host, "separate", separate=True)
+        rule = '\n[[rules]]\nname = "consistency_lu"\nat_most = 1.5\nsource = "a test"\n'
+        RuleSheet.change(self.narrator, parse(shipped_text(MASTERS) + rule), "Alike")
+        self.make()
+        self.spoken(3, name="three.wav")
+
+    def states(self) -> list[tuple[str, str, bool]]:
+        """Of each file that stands: its voice, its state and whether it is told how it lies beside the others."""
+        return [
+            (file.voice, file.state, any(each["rule"] == "consistency_lu" for each in file.findings))
+            for file in FinishedFile.objects.current().order_by("pk")
+        ]
+
+    def loud(self, voice: str, lufs: float) -> None:
+        for file in FinishedFile.objects.filter(voice=voice):
+            file.figures["integrated_lufs"] = lufs
+            file.save()
+
+    def test_a_voice_that_is_wanted_no_more_counts_no_more(self):
+        for voice in ("guest.wav", self.host.name):
+            self.loud(voice, -3.0)
+        self.do(self.host, "separate", separate=False)
+        self.make()
+        last = FinishedFile.objects.current().order_by("pk").last()
+        (found,) = (each for each in last.findings if each["rule"] == "consistency_lu")
+        self.assertEqual(found["verdict"], "passes")
+
+    def test_files_of_earlier_runs_are_looked_at_again(self):
+        for at, (voice, lufs) in enumerate((("guest.wav", -20.0), (self.host.name, -20.0))):
+            with self.subTest(at):
+                self.loud(voice, lufs)
+        self.make(sections=self.sections()[1:])
+        newest = FinishedFile.objects.order_by("pk").last()
+        self.loud("", -30.0)
+        newest.refresh_from_db()
+        newest.delivery.hold_together()
+        self.assertEqual([state for _, state, _ in self.states()], ["passes", "passes", "fails"])
+        # The two that were wanted first are two no more: what is right is told by those that stand.
+        for file in FinishedFile.objects.exclude(pk=newest.pk):
+            file.figures["integrated_lufs"] = -30.0 if file.voice else file.figures["integrated_lufs"]
+            file.save()
+        newest.delivery.hold_together()
+        self.assertNotIn("fails", [state for _, state, _ in self.states()])
 
 
 class InUse(CrossingCase):
