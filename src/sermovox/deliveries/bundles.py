@@ -1,7 +1,7 @@
 """Finished files that belong together: those of one run, or those that stand for a production now."""
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 
@@ -84,6 +84,11 @@ def of_run(delivery: Delivery) -> Bundle:
         whole=delivery.whole,
         missing=missing,
     )
+
+
+def that_stands(delivery: Delivery) -> Bundle:
+    """The files of a run for one outlet with what took their places since, as far as they are there."""
+    return replace(of_run(delivery), files=[file for file in delivery.stands if file.is_there], missing=())
 
 
 class Current:

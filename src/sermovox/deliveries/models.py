@@ -140,10 +140,16 @@ class Delivery(models.Model):
         return Delivery.objects.filter(run=self.run).order_by("pk")
 
     @property
+    def stands(self) -> "list[FinishedFile]":
+        """Each of its files, or what took its place since; where that is gone too, the file that was replaced."""
+        return [file.replaced_by or file for file in self.files.all()]
+
+    @property
     def passes(self) -> bool:
-        """Whether all that was to be made is made and passes."""
-        states = set(self.files.filter(replaced_at=None).values_list("state", flat=True))
-        return bool(states) and states <= {FinishedFile.State.PASSES, FinishedFile.State.REMARKS}
+        """Whether all that was to be made is made and passes, each file or what took its place."""
+        stands = self.stands
+        passing = (FinishedFile.State.PASSES, FinishedFile.State.REMARKS)
+        return bool(stands) and all(file.state in passing and not file.replaced_at for file in stands)
 
     def cancel(self) -> None:
         """Stop what runs and what waits in the whole run; what is finished stays."""
@@ -154,8 +160,8 @@ class Delivery(models.Model):
     def put_away(self) -> None:
         """Put it in the bin with its files; what is not made yet of them is not made any more."""
         with transaction.atomic():
-            self.cancelled_at = self.cancelled_at or timezone.now()
             self.deleted_at = timezone.now()
+            self.cancelled_at = self.cancelled_at or self.deleted_at
             self.save(update_fields=["cancelled_at", "deleted_at"])
             self.files.waiting().update(state=FinishedFile.State.CANCELLED)
             self.hold_together()
@@ -172,8 +178,11 @@ class Delivery(models.Model):
                     raise CannotMake(
                         f"There is another file called {file.name} by now. Give that one another name first."
                     )
+            if self.cancelled_at == self.deleted_at:
+                # Nobody had cancelled it: what is made is sent as was wished.
+                self.cancelled_at = None
             self.deleted_at = None
-            self.save(update_fields=["deleted_at"])
+            self.save(update_fields=["deleted_at", "cancelled_at"])
             self.hold_together()
 
     def hold_together(self) -> None:

@@ -306,11 +306,13 @@ class Wish(models.Model):
             outlet_key=OuterRef("outlet_key"),
             created_at__lte=OuterRef("created_at"),
         )
-        unheard = FinishedFile.objects.standing().filter(delivery=OuterRef("pk"), heard=None)
         at_once = Exists(own.filter(after_hearing=False)) | Exists(standing.filter(after_hearing=False))
-        later = (Exists(own) | Exists(standing)) & ~Exists(unheard)
-        wished = made.filter(at_once | later).select_related("production__owner")
-        return [delivery for delivery in wished if delivery.passes]
+        wished = made.filter(Exists(own) | Exists(standing)).annotate(at_once=at_once)
+        return [
+            delivery
+            for delivery in wished.select_related("production__owner")
+            if delivery.passes and (delivery.at_once or not Heard.without(delivery.stands))
+        ]
 
 
 class Part(models.Model):

@@ -7,8 +7,8 @@ from django.conf import settings
 from django.db import transaction
 
 from sermovox import queue, storage
-from sermovox.deliveries.bundles import of_run
-from sermovox.dispatch.models import Dispatch, Wish
+from sermovox.deliveries.bundles import that_stands
+from sermovox.dispatch.models import Dispatch, Part, Wish
 from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
@@ -33,8 +33,11 @@ def wishes() -> None:
         if outlet is None or outlet.receives is None:
             continue
         with suppress(NotSent):
-            bundle = of_run(delivery)
-            begin(bundle, outlet, [file.pk for file in bundle.files], delivery=delivery)
+            bundle = that_stands(delivery)
+            gone = set(Part.objects.filter(dispatch__outlet_key=outlet.key).values_list("file", "sha256"))
+            # What took the place of a file may have gone with its own run.
+            chosen = [file.pk for file in bundle.files if (file.pk, file.sha256) not in gone]
+            begin(bundle, outlet, chosen, delivery=delivery)
 
 
 @looks_after

@@ -155,14 +155,19 @@ class Production(models.Model):
     def put_away(self) -> None:
         """Put it in the bin, with all that is its; nothing more is made for it."""
         with transaction.atomic():
-            self.deliveries.filter(cancelled_at=None).update(cancelled_at=timezone.now())
             self.deleted_at = timezone.now()
+            self.deliveries.filter(cancelled_at=None).update(cancelled_at=self.deleted_at)
             self.save(update_fields=["deleted_at"])
 
     def take_back(self) -> None:
         """Out of the bin again. Raises MasteringError where it is not there any more."""
-        if not self._binned.update(deleted_at=None):
-            raise MasteringError("It is no longer in the bin.")
+        with transaction.atomic():
+            since = self._binned.values_list("deleted_at", flat=True).first()
+            if since is None:
+                raise MasteringError("It is no longer in the bin.")
+            # What nobody had cancelled before goes on.
+            self.deliveries.filter(cancelled_at=since).update(cancelled_at=None)
+            self._binned.update(deleted_at=None)
         self.deleted_at = None
 
     def empty_bin(self) -> None:

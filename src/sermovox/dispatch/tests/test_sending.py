@@ -722,6 +722,49 @@ class ByItself(MadeTestCase):
         self.work()
         self.assertEqual(len(self.look()), 1)
 
+    def test_what_was_mended_goes_with_the_rest(self):
+        """A file of the run failed, and was made again in its place: all of it goes, and nothing before that."""
+        self.state()
+        self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
+        fails, passes = self.delivery.files.all()
+        self.delivery.files.filter(pk=fails.pk).update(state="fails")
+        self.assertEqual(self.look(), [])
+        outlet = outlets_of(self.narrator)[OUTLET]
+        start_run(self.production, [outlet], [fails.section], existing={OUTLET: "replace"}, again=True)
+        self.assertEqual(self.look(), [], "it is not made yet")
+        self.work()
+        fails.refresh_from_db()
+        (dispatch,) = self.look()
+        sent = set(dispatch.parts.exclude(file=None).values_list("file", flat=True))
+        self.assertEqual(sent, {fails.replaced_by.pk, passes.pk})
+        self.assertEqual(dispatch.state, "arrived")
+
+    def test_a_wish_is_not_forgotten_in_the_bin(self):
+        self.state()
+        self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
+        self.delivery.put_away()
+        self.assertEqual(self.look(), [])
+        self.delivery.take_back()
+        self.assertEqual([each.state for each in self.look()], ["arrived"])
+
+    def test_nor_with_its_production_there(self):
+        self.state()
+        self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
+        self.production.put_away()
+        self.assertEqual(self.look(), [])
+        self.production.take_back()
+        self.assertEqual([each.state for each in self.look()], ["arrived"])
+
+    def test_what_was_cancelled_stays_so_through_the_bin(self):
+        self.state()
+        self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
+        self.delivery.cancel()
+        self.delivery.refresh_from_db()
+        self.delivery.put_away()
+        self.delivery.take_back()
+        self.assertIsNotNone(self.delivery.cancelled_at)
+        self.assertEqual(self.look(), [])
+
     def test_nothing_goes_before_it_is_stated_how(self):
         self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
         self.assertEqual(self.look(), [])
