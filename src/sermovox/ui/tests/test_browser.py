@@ -23,7 +23,7 @@ class WholeWay(BrowserTestCase):
     def begin(self, title: str) -> None:
         self.page.goto("/")
         self.page.keyboard.press("n")
-        expect(self.page.get_by_label("Title", exact=True)).to_be_focused()
+        expect(self.page.get_by_placeholder("its title")).to_be_focused()
         self.page.keyboard.type(title)
         self.page.get_by_role("button", name="Begin", exact=True).click()
         expect(self.page.get_by_role("heading", name=title)).to_be_visible()
