@@ -126,6 +126,21 @@ OPEN = Range()
 """Asks for nothing."""
 
 
+def canonical(demand: Demand) -> dict[str, Any]:
+    """What is demanded as plain values, the same however it is worded or written: 3 is 3.0.
+
+    >>> canonical(Range(high=-3)) == canonical(Range(high=-3.0)) == {"at_most": -3.0}
+    True
+    """
+    return {name: _plainly(value) for name, value in demand.stated().items()}
+
+
+def _plainly(value: Any) -> Any:
+    if isinstance(value, list):
+        return [_plainly(each) for each in value]
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
+
+
 def range_of(demands: Mapping[str, Demand], name: str) -> Range | None:
     """The range that is asked by a rule; None where it asks for none."""
     demand = demands.get(name)

@@ -1,7 +1,7 @@
 """An outlet: a place that takes deliveries, with rules in which every value names its source."""
 
 import datetime
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from functools import cached_property
 from math import isfinite
 from typing import Any
@@ -9,7 +9,7 @@ from typing import Any
 from mastering.audio.encodings import Encoding, nearest_kbps
 from mastering.audio.formats import QUALITY, VARIABLE, written_in
 from mastering.errors import MasteringError
-from mastering.outlets.demands import Demand, Named, Range
+from mastering.outlets.demands import Demand, Named, Range, canonical
 from mastering.outlets.receiving import Receiving
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.artwork import artwork_asked
@@ -131,6 +131,24 @@ class Outlet:
         """All that is asked of a file with so many channels and this kind of content, by rule name."""
         found = {r.name: r.demand(channels=channels, content_kind=content_kind) for r in self.rules}
         return {name: demand for name, demand in found.items() if demand}
+
+    def demanded(self, *, channels: int, content_kind: str) -> dict[str, dict[str, Any]]:
+        """What is demanded of the sound of such a file as plain values, by rule name; no words, no sources."""
+        asked = [(rule, rule.demand(channels=channels, content_kind=content_kind)) for rule in self.rules]
+        return {rule.name: canonical(demand) for rule, demand in asked if demand and rule.kind.makes_another}
+
+    @property
+    def demanded_of_tags(self) -> dict[str, Any]:
+        """What is demanded of tags and picture, likewise."""
+        artwork = None
+        if self.artwork is not None:
+            artwork = {name: value for name, value in asdict(self.artwork).items() if name != "source"}
+        return {
+            "patterns": self.tag_patterns,
+            "form": self.tag_form,
+            "encoder": self.names_encoder,
+            "artwork": artwork,
+        }
 
     @property
     def compares_files(self) -> bool:

@@ -1,5 +1,7 @@
 """Outlets as data, level plans, check sheets and names."""
 
+import hashlib
+import json
 from dataclasses import replace
 from unittest import TestCase
 
@@ -85,6 +87,40 @@ class Shipped(TestCase):
             with self.subTest(said), self.assertRaises(BadOutlet) as caught:
                 parse(good.replace(*change))
             self.assertIn(said, str(caught.exception))
+
+
+_DEMANDED = {
+    "audiobook-retail": "23c77ca925464d18",
+    "booked-job": "e10448be2f9d1376",
+    "broadcast": "809be2e586707210",
+    "radio-playout": "4b3c3f4090e21e49",
+    "radio-programme": "b45755d673e2d245",
+    "pocket-device": "0ddef828441ef0f7",
+    "internet-station": "dcc897d4f47b11ca",
+    "loan-player": "738528aaaf216ef2",
+    "line-set": "1210e9e33ef247c5",
+    "own-masters": "005b72a09e776d19",
+    "podcast-host": "357378d9bfb60e14",
+    "single-file-audiobook": "7f2fd0c5412c242c",
+    "slow-connections": "1d0fd0e2fc7e15bd",
+    "voice-audition": "be47585a81d2b1d5",
+    "volunteer-archive": "da61822212d312ff",
+}
+"""What the shipped sheets demand: where one of these changes, every file that was made by it is changed since."""
+
+
+class Demanded(TestCase):
+    def test_what_the_shipped_sheets_demand_changes_only_where_that_is_meant(self):
+        found = {}
+        for key, each in shipped().items():
+            asked = [
+                [channels, kind, each.demanded(channels=channels, content_kind=kind)]
+                for channels in (1, 2)
+                for kind in ("speech", "music", "mixed")
+            ]
+            told = json.dumps([asked, each.demanded_of_tags], sort_keys=True)
+            found[key] = hashlib.sha256(told.encode()).hexdigest()[:16]
+        self.assertEqual(found, _DEMANDED)
 
 
 class Contradictions(TestCase):

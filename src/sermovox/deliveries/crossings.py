@@ -191,7 +191,10 @@ def _stamp(production: Production) -> str:
     """Changes whenever anything that a file could follow from does."""
     sections = Section.objects.filter(production=production).values_list()
     pieces = Piece.objects.filter(section__production=production).values_list()
-    recordings = production.recordings.values_list("pk", "sha256", "name", "state", "figures__channels")
+    # Besides what it sounds like, a file says when its recording was made, or came in.
+    recordings = production.recordings.values_list(
+        "pk", "sha256", "name", "state", "created_at", "figures__channels", "figures__originated"
+    )
     pages = production.pages.values_list("recording_id", "revision")
     namings = production.namings.values_list("outlet_key", "pattern", "whole_name")
     facts = [*production.name_facts().items(), production.artwork_sha256]

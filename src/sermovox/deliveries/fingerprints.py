@@ -6,8 +6,6 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from mastering import VERSION
-from mastering.outlets.checksheet import asked_text
-from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.tagging.inscription import TAGS
 from sermovox.deliveries.inscriptions import Inscriptions
@@ -66,9 +64,9 @@ def followed_by(files: WantedFiles, inscriptions: Inscriptions) -> dict[tuple[in
             "sound": sounding.sound,
             "kind": sounding.content_kind,
             "treatment": sounding.treatment.as_dict(),
-            "rules": _rules(outlet, encoding.channels, sounding.content_kind),
+            "demands": outlet.demanded(channels=encoding.channels, content_kind=sounding.content_kind),
             "name": file.name,
-            "tag rules": digest(repr([outlet.tag_patterns, outlet.tag_form, outlet.names_encoder, outlet.artwork])),
+            "tag demands": outlet.demanded_of_tags,
             "tags": {name: _short(text) for name, text in said.get("texts", {}).items() if name.startswith("tag_")},
             "artwork": said["artwork"],
             **chapters_said(said),
@@ -82,12 +80,6 @@ def followed_by(files: WantedFiles, inscriptions: Inscriptions) -> dict[tuple[in
             values["beside"] = members
         found[file.key] = Followed(values)
     return found
-
-
-def _rules(outlet: Outlet, channels: int, content_kind: str) -> dict[str, str]:
-    """What is asked of such a file, rule by rule, in words."""
-    asked = [(rule, rule.demand(channels=channels, content_kind=content_kind)) for rule in outlet.rules]
-    return {rule.name: asked_text(rule, demand) for rule, demand in asked if demand and rule.kind.makes_another}
 
 
 def _members(files: WantedFiles) -> str:
@@ -122,7 +114,7 @@ def changes_between(was: Mapping, now: Mapping) -> Changes:
     if "recordings" in differing and "sections" not in differing:
         # Another recording is cut otherwise as a matter of course.
         differing = [kind for kind in differing if kind != "sound"]
-    if "tag rules" in differing:
+    if "tag demands" in differing:
         differing = [kind for kind in differing if kind not in ("tags", "artwork")]
     if "sections" in differing:
         differing = [kind for kind in differing if kind not in ("recordings", "sound", "chapters")]
@@ -133,7 +125,7 @@ def changes_between(was: Mapping, now: Mapping) -> Changes:
     return Changes(words, bool(words) and all(kind in _REWRITABLE for kind in differing))
 
 
-def _rule_words(was: Mapping[str, str], now: Mapping[str, str]) -> str:
+def _rule_words(was: Mapping, now: Mapping) -> str:
     labels = [RULE_KINDS[name].label for name in RULE_KINDS if was.get(name) != now.get(name)]
     return f"the outlet’s rules ({_few(labels)})"
 
@@ -161,8 +153,8 @@ _WORDS = {
     "kind": lambda was, now: f"what it holds ({was}, now {now})",
     "treatment": lambda was, now: "its treatment",
     "beside": lambda was, now: "the files it is levelled with",
-    "rules": _rule_words,
-    "tag rules": lambda was, now: "the outlet’s rules (tags and artwork)",
+    "demands": _rule_words,
+    "tag demands": lambda was, now: "the outlet’s rules (tags and artwork)",
     "broadcast": lambda was, now: "its BWF description",
     "name": lambda was, now: "its name",
     "tags": _tag_words,

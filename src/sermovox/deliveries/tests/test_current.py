@@ -3,6 +3,7 @@
 import hashlib
 import io
 import json
+import re
 import zipfile
 from datetime import timedelta
 from importlib import import_module
@@ -13,7 +14,7 @@ from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from mastering.editing.markkinds import STRIKE
-from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
+from mastering.outlets.rulesheets import parse, shipped, shipped_text, without_rule, written
 from mastering.tagging.carried import read_carried
 from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import speech
@@ -26,6 +27,7 @@ from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
 from sermovox.productions.models import Section
 from sermovox.recovery import look_after
+from sermovox.sources.soundings import digest
 from sermovox.ui.tests.base import AppTestCase
 
 BOOK = ("audiobook-retail", "single-file-audiobook", "own-masters")
@@ -205,11 +207,39 @@ class Changed(Standing):
         FinishedFile.objects.update(follows={}, fingerprint="")
         FinishedFile.objects.filter(section=self.three).update(recording=None)
         import_module("sermovox.deliveries.migrations.0009_what_files_followed_from").tell(apps, None)
+        import_module("sermovox.deliveries.migrations.0012_demands_as_values").carry_over(apps, None)
         self.assertEqual([self.words(each) for each in (self.one, self.two)], [(), ()])
         self.assertEqual(self.words(self.three), ("made before this was kept",))
         self.two.treatment = {"ride": "always"}
         self.two.save()
         self.assertEqual(self.words(self.two), ("its treatment",))
+
+    def test_words_and_sources_of_rules_change_no_file(self):
+        sheet = shipped_text(self.OUTLETS[0])
+        sources = re.sub(r'source = "[^"]*"', 'source = "its letter of Monday"', sheet)
+        for told in (sources, sheet.replace("at_most = -1\n", "at_most = -1.0\n")):
+            self.assertNotEqual(told, sheet)
+            RuleSheet.change(self.narrator, parse(told), "Said better")
+            self.assertEqual(self.words(), ())
+        RuleSheet.change(self.narrator, parse(sheet.replace("at_most = -1\n", "at_most = -1.5\n")), "Lower")
+        self.assertEqual(self.words(), ("the outlet’s rules (True peak)",))
+
+    def test_what_earlier_versions_kept_in_words_is_carried_over(self):
+        file = FinishedFile.objects.get(section=self.one)
+        outlet = file.delivery.outlet
+        follows = dict(file.follows)
+        del follows["demands"], follows["tag demands"]
+        asked = [outlet.tag_patterns, outlet.tag_form, outlet.names_encoder, outlet.artwork]
+        for tag_rules in (digest(repr(asked)), "of another sheet"):
+            file.set_followed(follows | {"rules": {"container": "mp3, as it was worded once"}, "tag rules": tag_rules})
+            file.save()
+            import_module("sermovox.deliveries.migrations.0012_demands_as_values").carry_over(apps, None)
+            file.refresh_from_db()
+            self.assertNotIn("rules", file.follows)
+            self.assertEqual(self.words(), ())
+        # What is kept of it still tells a rule that is changed.
+        RuleSheet.change(self.narrator, without_rule(outlet, "true_peak_dbtp"), "Any peak")
+        self.assertEqual(self.words(), ("the outlet’s rules (True peak)",))
 
 
 class Rewritten(Standing):
