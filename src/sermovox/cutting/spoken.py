@@ -3,8 +3,7 @@
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from mastering.editing.assembly import Stretch
-from mastering.editing.pieces import Piece, from_list
+from mastering.editing.pieces import Piece, Span, from_list
 from mastering.words.lines import word_texts
 from mastering.words.timed import Said
 from sermovox.cutting.models import Page
@@ -99,8 +98,9 @@ def spoken_in(
     if programme is not None:
         found = spoken.of(spoken.known(from_list(programme["pieces"])))
     elif recording is not None and recording.ready:
-        whole = Stretch(recording=str(recording.pk), start_sample=0, end_sample=recording.frames)
-        found = spoken.of(spoken.pieces_of([whole]))
+        # As it came: whatever is marked on its page now was not when it was put together.
+        whole = Piece(span=Span(str(recording.pk), 0, recording.frames))
+        found = spoken.of(spoken.known([whole]))
     else:
         found = []
     later = [[Said(w.start_s + later_s, w.end_s + later_s, w.text) for w in words] for words in found]

@@ -225,6 +225,25 @@ class WordsOfAPage(PageTestCase):
             self.assertEqual(book.read(f"book/audio/sound{file.path.suffix}"), file.path.read_bytes())
             self.assertEqual(book.read("book/text.smil").count(b"<par "), len(self.lines))
 
+    def test_the_words_of_a_finished_file_do_not_follow_what_is_marked_later(self):
+        """Of one that is all of the recording, and of one that is a stretch of it."""
+        outlet, section = (
+            {"outlet": "podcast-host", "section": [self.section.pk]},
+            f"/deliveries/start/{self.production.pk}/",
+        )
+        for cut in (False, True):
+            if cut:
+                self.do("break", at=self.recording.frames - RATE_HZ)
+            self.client.post(section, outlet | {"existing": "keep-both", "again": "yes"})
+            self.work()
+            file = self.production.deliveries.first().files.first()
+            address = f"/deliveries/files/{file.pk}/words.vtt"
+            before = self.client.get(address).content
+            self.assertIn(self.lines[1].split()[0].encode(), before)
+            self.do("mark", kind="strike", start=0, end=self.recording.frames // 2)
+            self.assertEqual(self.client.get(address).content, before)
+            self.do("undo")
+
     def test_words_go_with_the_sound_where_it_begins_later_or_earlier(self):
         as_it_is = spoken_in(self.production, None, self.recording)
         later = spoken_in(self.production, None, self.recording, later_s=0.25)
