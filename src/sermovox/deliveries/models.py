@@ -475,7 +475,7 @@ class FinishedFile(models.Model):
         """Keep what was found when it was checked again."""
         self.figures, self.findings = figures, findings
         self.state = self._BY_VERDICT[verdict_of(finding["verdict"] for finding in findings)]
-        written = ("sha256", "said", "follows", "fingerprint", "stored_as")
+        written = ("sha256", "said", "title", "follows", "fingerprint", "stored_as")
         self.save(update_fields=["figures", "findings", "state", *written])
 
     def earlier_ones(self) -> "Iterator[FinishedFile]":

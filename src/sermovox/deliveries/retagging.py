@@ -84,7 +84,7 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
         wanted, reinscribe_all([each for *_, each in wanted]), strict=True
     ):
         if wrong is None:
-            file.said = said
+            file.said, file.title = said, says.title_of(file)
             file.set_followed(says.followed(file, said))
             file.stored_as = again.name
             try:
@@ -157,6 +157,10 @@ class _Says:
             given = replace(given, chapters=placed)
             texts = texts | {"chapters": "\n".join(chapter.title for chapter in given.chapters)}
         return said, given, texts
+
+    def title_of(self, file: FinishedFile) -> str:
+        """What one file is called beside its name: in manifests, chapters and receipts."""
+        return self._wanted[file.section_id, file.voice].sounding.title[:200]
 
     def _sounds_alike(self, file: FinishedFile) -> bool:
         """Whether it would sound from the same now, so that every mark can be put where it belongs."""

@@ -253,6 +253,8 @@ class Rewritten(Standing):
         self.client.post(f"{at}rewrite/")
         file = FinishedFile.objects.get(section=self.one)
         self.assertEqual((file.name, read_carried(file.path).tags["title"]), ("01-the-ford.mp3", "The Ford"))
+        for name in ("manifest.csv", "manifest.json", "chapters.txt", "chapters.json"):
+            self.assertContains(self.client.get(f"/deliveries/{delivery.pk}/{name}"), "The Ford")
         self.assertEqual({each.pk: sound_sha256(each.path) for each in delivery.files.all()}, before)
         self.assertEqual(hashlib.sha256(file.path.read_bytes()).hexdigest(), file.sha256)
         self.assertEqual(self.words(), ())
