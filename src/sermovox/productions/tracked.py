@@ -2,9 +2,11 @@
 
 from collections.abc import Collection, Sequence
 
+from django.db.models import Exists, Q
+
 from sermovox.history.changing import Rows, tracks
 from sermovox.history.models import Change
-from sermovox.productions.models import Production, Section, piece_rows, plain_rows
+from sermovox.productions.models import Piece, Production, Section, piece_rows, plain_rows
 from sermovox.productions.order import place, refresh_lengths, write
 
 _TRACKED = (
@@ -44,9 +46,11 @@ class _Sections:
                 old[str(pk)], new[str(pk)] = {"removed": True}, {"removed": row["removed"]}
             elif changed := {name for name in row if before[name] != row[name]}:
                 old[str(pk)], new[str(pk)] = _kept(before, changed), _kept(row, changed)
-        # What was made of something else; whoever changed a page has found how long it sounds.
+        # Whatever is cut and was written without its length, be it of the same pieces; whoever changed a page has found
+        # how long it sounds.
+        cut = Exists(Piece.of_each().filter(end_sample__isnull=False))
         others = [pk for pk, row in now.items() if row["pieces"] != was.get(pk, {"pieces": []})["pieces"]]
-        refresh_lengths(production, production.sections.filter(pk__in=others, length_s=None))
+        refresh_lengths(production, production.sections.filter(Q(pk__in=others) | cut, length_s=None))
         return old, new
 
     def apply(self, production: Production, rows: Rows) -> None:

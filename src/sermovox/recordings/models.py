@@ -22,6 +22,7 @@ from mastering.errors import MasteringError, UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
 from sermovox import caches, storage
+from sermovox.productions import order
 from sermovox.productions.models import Piece, Section
 from sermovox.room import announces
 
@@ -279,6 +280,8 @@ class Recording(models.Model):
             self.state = self.State.READY if self.figures else self.State.MEASURING
             self._out_of_bin()
             self.save()
+        # What was changed meanwhile could not be told how long it is without it.
+        order.refresh_lengths(self.production, self.production.sections.all())
 
     def bring_back(self, *, name: str, size_bytes: int, batch: str, rank: int) -> None:
         """Its bytes are here again: whatever is made of it will sound once they are measured."""

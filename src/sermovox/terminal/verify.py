@@ -7,6 +7,7 @@ from django.conf import settings
 
 import sermovox.ready  # noqa: F401
 from sermovox import backups
+from sermovox.cutting.verification import verify_lengths
 from sermovox.deliveries.verification import verify_files
 from sermovox.recordings.verification import verify, verify_pictures
 from sermovox.terminal.database import migrated
@@ -36,4 +37,9 @@ def run(options) -> int:
                 status = 1
                 print(f"{said} is {state}. {advice}")
         print(f"{counts['whole']} {kind} are whole, {counts['damaged']} damaged, {counts['missing']} missing.")
+    lengths = list(verify_lengths())
+    mended = [said for said, right in lengths if not right]
+    for said in mended:
+        print(f"{said} was not as long as was kept of it. That is mended.")
+    print(f"{len(lengths) - len(mended)} lengths of sections are right, {len(mended)} were wrong and are mended.")
     return status

@@ -471,6 +471,7 @@ class Desk(AppTestCase):
                     "1 recordings are whole, 0 damaged, 0 missing.\n"
                     "0 finished files are whole, 0 damaged, 0 missing.\n"
                     "1 pictures are whole, 0 damaged, 0 missing.\n"
+                    "1 lengths of sections are right, 0 were wrong and are mended.\n"
                 ),
             ),
         )

@@ -13,11 +13,13 @@ from mastering.tests.signals import speech, written
 from sermovox.cutting import edits
 from sermovox.cutting.chapters import Chapters
 from sermovox.cutting.models import Page
+from sermovox.cutting.programmes import Assembly
+from sermovox.cutting.verification import verify_lengths
 from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.deliveries.models import FinishedFile, current_files
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import make_files
-from sermovox.history.changing import undo
+from sermovox.history.changing import changing, undo
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
@@ -147,6 +149,46 @@ class WrongSound(CrossingCase):
         start, end = place_of(0)
         self.do(host, "pickup", start=0, end=end, recording=pickup.pk)
         self.assertEqual(self.words_of(sections=self.sections()[:1]), [[9, 2], [9, 6]])
+
+
+class Lengths(CrossingCase):
+    """How long a section sounds is kept, and is never what it was before."""
+
+    def length(self, section: Section | None = None) -> float:
+        found = Section.objects.with_duration().get(pk=(section or self.sections()[0]).pk)
+        return round(found.duration_s, 3)
+
+    def right(self, section: Section | None = None) -> float:
+        section = section or self.sections()[0]
+        return round(Assembly(self.production).seconds(section.stretches()), 3)
+
+    def test_a_piece_that_is_saved_unchanged_keeps_its_length(self):
+        take = self.spoken(1, 2, 3)
+        first = self.cut(take, 2)[0]
+        right = self.right()
+        self.assertLess(right, take.figures["duration_s"] - 0.5)
+        with changing(self.production, self.narrator, "Nothing"):
+            first.set_stretches(first.stretches())
+        self.assertEqual((self.length(), self.right()), (right, right))
+
+    def test_undo_while_a_recording_lies_in_the_bin_and_it_comes_back(self):
+        take = self.spoken(1, 2, 3)
+        self.cut(take, 2)
+        right = self.right()
+        self.do(take, "unsection", section=self.sections()[0].pk)
+        self.client.post(f"/recordings/{take.pk}/delete/", {"sure": "yes"})
+        undo(self.production)
+        Recording.with_deleted.get(pk=take.pk).take_back()
+        self.assertEqual((self.length(), self.right()), (right, right))
+
+    def test_what_is_kept_wrong_is_found_and_mended(self):
+        take = self.spoken(1, 2, 3)
+        first, second = self.cut(take, 2)
+        right = self.right()
+        self.assertEqual([right for _, right in verify_lengths()], [True, True])
+        Section.objects.filter(pk=first.pk).update(length_s=None)
+        self.assertEqual([right for _, right in verify_lengths()], [False, True])
+        self.assertEqual((self.length(), [right for _, right in verify_lengths()]), (right, [True, True]))
 
 
 class BesideEachOther(CrossingCase):
