@@ -16,7 +16,7 @@ import numpy as np
 from mastering.editing.texts import UnreadableText
 from mastering.errors import Cancelled
 from mastering.meters.measurement import measure
-from mastering.tests.prompts import RATE_HZ, Take, joined, over, prompts, there
+from mastering.tests.prompts import RATE_HZ, Take, joined, over, prompts, there, unlike
 from mastering.tests.signals import noise, written
 from mastering.words.brought import heard_of
 from mastering.words.hearing import HeardScript, hear
@@ -105,6 +105,27 @@ class HumanVoices(TestCase):
         for place in (place for place in take.places if place.line is None):
             middle_s = (place.start_s + place.end_s) / 2
             self.assertTrue(any(each.start_s < middle_s < each.end_s for each in outside), place)
+
+    def test_a_sentence_that_was_replaced_by_another_is_not_taken_as_read(self):
+        for language, snr_db in (("en", 10.0), ("fr", 10.0)):
+            take, random = joined(language, 24, seed=31, snr_db=snr_db), np.random.default_rng(3)
+            others = [prompt.text for prompt in unlike(language) if prompt.text not in take.lines]
+            lines, replaced = list(take.lines), set(range(2, 24, 4))
+            for at in replaced:
+                words = len(lines[at].split())
+                alike = [text for text in others if abs(len(text.split()) - words) <= 2] or others
+                lines[at] = alike[random.integers(len(alike))]
+            heard = heard_in(take, language, lines)
+            told = {
+                finding.line: finding.end_s - finding.start_s
+                for finding in proof(heard)
+                if finding.kind in (MISSING, OTHERWISE)
+            }
+            with self.subTest(language, snr_db=snr_db):
+                self.assertEqual(replaced - told.keys(), set())
+                whole = {at for at, each in enumerate(readings_that_count(heard)) if each and told.get(at, 0) > 1.2}
+                # One prompt of some fifty is not what its text says.
+                self.assertLessEqual(len(whole - replaced), 1)
 
     def test_a_noisy_room_costs_little(self):
         take = joined("en", 30, seed=24, snr_db=10.0)
@@ -405,7 +426,12 @@ class Proof(TestCase):
     def test_words_far_from_how_they_sound_were_said_otherwise(self):
         heard = self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={1: 0.6})
         self.assertEqual(self.kinds(heard), [(OTHERWISE, 1)])
-        self.assertEqual(self.kinds(self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={1: 0.3})), [])
+        # What is nowhere as far away, and is so throughout, was another sentence.
+        self.assertEqual(self.kinds(self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={1: 0.3})), [(OTHERWISE, 1)])
+        self.assertEqual(self.kinds(self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={1: 0.19})), [])
+        # Where nothing sounds as it should, less is said by that.
+        everywhere = self.heard((0, 1.0), (1, 4.0), (2, 6.0), apart={0: 0.25, 1: 0.3, 2: 0.25})
+        self.assertEqual(self.kinds(everywhere), [])
 
     def test_lines_that_changed_places_are_named(self):
         self.assertEqual(self.kinds(self.heard((0, 1.0), (2, 4.0), (1, 7.0))), [(ELSEWHERE, 2)])

@@ -170,6 +170,7 @@ def _shown(request, page: Page) -> dict:
         "listening": bool(hearing and hearing.is_under_way),
         "rows": Paginator(rows, _ROWS_A_PAGE).get_page(_asked(request, "page")),
         "show_all": _asked(request, "show") == "all",
+        "finds": paper.FINDS,
         "settled": sum(bool(row.settled) for row in every),
         "open": sum(not row.settled for row in every),
         "wanted": sum(row.settled == WANTED for row in every),

@@ -78,7 +78,7 @@ class ProofSheet(PageTestCase):
         missing, broken, outside = self.rows()
         self.assertContains(self.settle(outside, "struck"), "2 places are to be looked at.")
         self.assertContains(self.settle(broken, "struck"), "1 place is to be looked at.")
-        self.assertContains(self.settle(missing, "fine"), "Nothing is left to be looked at.")
+        self.assertContains(self.settle(missing, "fine"), "Nothing of what can be found is left to be looked at.")
         self.assertEqual(len(self.state()["marks"]), 2)
         self.section.refresh_from_db()
         self.assertLess(self.section.length_s, self.recording.figures["duration_s"] - 2)
