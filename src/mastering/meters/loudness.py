@@ -39,6 +39,14 @@ def integrated(steps: np.ndarray) -> float | None:
     return _OFFSET + db_of_power(float(loud[_lufs(loud) > gate].mean()))
 
 
+def once_raised(steps: np.ndarray, by_db: float) -> float | None:
+    """What `integrated` will be once all is so much louder, less that: a take that is very quiet lies partly below the
+    absolute gate, which it will not when it is as loud as it is to be. Never -inf.
+    """
+    found = integrated(steps * 10 ** (by_db / 10))
+    return None if found is None or found == -inf else found - by_db
+
+
 def max_momentary(cells: np.ndarray) -> float | None:
     """Highest loudness over any 400 ms, LUFS; None when shorter.
 

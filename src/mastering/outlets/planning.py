@@ -8,6 +8,7 @@ import numpy as np
 
 from mastering.certain import certain
 from mastering.errors import CannotMake
+from mastering.meters import loudness
 from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
 from mastering.meters.offset import lies_low, offset_of
@@ -42,6 +43,8 @@ _PCM_MARGIN_DB = 0.1
 _LOSSY_MARGIN_DB = 0.6
 """Encoding moves peaks; this much room lets most files pass at the first attempt (measured on speech at
 128 kbit/s, where the decoded peak rises by 0.1 to 0.5 dB)."""
+_VERY_QUIET_LUFS = -45.0
+"""So low the absolute gate of loudness begins to count parts of a voice as silence."""
 _INSIDE_DB = 0.5
 """How far inside the edge of a range a level is put: encoding moves it by hundredths."""
 _NOISE_INSIDE_DB = 0.1
@@ -393,6 +396,13 @@ class _Planner:
                 NOISE_FLOOR: noise_floor(base),
                 LOUDNESS_RANGE: told.loudness_range_lu,
             }
+        if (found := figures[INTEGRATED]) is None or found < _VERY_QUIET_LUFS:
+            steps = levels.steps if base is levels.envelope else told.steps
+            raised = loudness.once_raised(steps, max(0.0, -certain(figures[SAMPLE_PEAK])))
+            if raised is not None:
+                figures[INTEGRATED] = raised
+                by_db = needed_gain_db(figures, self._demands) if self._fixed_gain_db is None else self._fixed_gain_db
+                figures[INTEGRATED] = loudness.once_raised(steps, by_db) or raised
         if CONSISTENCY in self._demands:
             figures[CONSISTENCY] = figures[INTEGRATED]
         return base, figures

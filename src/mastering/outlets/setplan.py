@@ -152,7 +152,8 @@ def shared_gain_db(members: Sequence[Member], outlet: Outlet) -> float | None:
         return None
     rms_dbfs = db_of_power(energy / frames)
     whole: dict[str, float | None] = {
-        INTEGRATED: loudness.integrated(np.concatenate(steps)),
+        # As loud as it is to be, nothing of a voice lies below the absolute gate.
+        INTEGRATED: loudness.once_raised(np.concatenate(steps), max(0.0, -max(highest.values()))),
         RMS: rms_dbfs,
         RMS_AES17: rms_dbfs + 10 * float(np.log10(2)),
     }

@@ -66,6 +66,17 @@ class HeadsAndTails(TestCase):
 
 
 class EachRule(TestCase):
+    def test_the_same_take_however_quiet_comes_out_alike(self):
+        """What lies below the absolute gate of BS.1770 in a quiet take does not once it is as loud as it is to be."""
+        asked = outlet(integrated_lufs="target = -23\ntolerance = 0.5", true_peak_dbtp="at_most = -1")
+        samples = speech(seconds=12, peak=0.25)
+        gain_db = plan(samples, asked).gain_db
+        for quieter_db in (30, 48, 56):
+            told = plan(samples * 10 ** (-quieter_db / 20), asked)
+            self.assertAlmostEqual(told.gain_db, gain_db + quieter_db, delta=0.05)
+            self.assertEqual((told.collisions, told.unmet), ((), {}))
+            self.assertAlmostEqual(told.predicted["integrated_lufs"], -23, delta=0.1)
+
     def test_loudness_differs_for_mono_and_stereo(self):
         asked = outlet(
             integrated_lufs="mono = { target = -19, tolerance = 1 }\nstereo = { target = -16, tolerance = 1 }"
