@@ -58,6 +58,8 @@ try {
   await page.waitForSelector("#contents .is-mark");
   seen.mark = await text("#contents .is-mark");
   await page.keyboard.press("Escape");
+  // The lines are drawn anew once a mark is there.
+  await page.focus(".scroller");
   await page.keyboard.press("Home");
   await until(() => document.querySelector("#where").textContent.startsWith("0:00.0"));
   await page.keyboard.press(" ");
