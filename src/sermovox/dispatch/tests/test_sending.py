@@ -739,21 +739,20 @@ class ByItself(MadeTestCase):
         self.assertEqual(sent, {fails.replaced_by.pk, passes.pk})
         self.assertEqual(dispatch.state, "arrived")
 
-    def test_a_wish_is_not_forgotten_in_the_bin(self):
+    def through_the_bin(self, binned) -> list[str]:
+        """The states of what is sent after the wish of a delivery and whatever lay in the bin have met."""
         self.state()
         self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
-        self.delivery.put_away()
+        binned.put_away()
         self.assertEqual(self.look(), [])
-        self.delivery.take_back()
-        self.assertEqual([each.state for each in self.look()], ["arrived"])
+        binned.take_back()
+        return [each.state for each in self.look()]
+
+    def test_a_wish_is_not_forgotten_in_the_bin(self):
+        self.assertEqual(self.through_the_bin(self.delivery), ["arrived"])
 
     def test_nor_with_its_production_there(self):
-        self.state()
-        self.client.post(f"/sent/deliveries/{self.delivery.pk}/once/")
-        self.production.put_away()
-        self.assertEqual(self.look(), [])
-        self.production.take_back()
-        self.assertEqual([each.state for each in self.look()], ["arrived"])
+        self.assertEqual(self.through_the_bin(self.production), ["arrived"])
 
     def test_what_was_cancelled_stays_so_through_the_bin(self):
         self.state()
