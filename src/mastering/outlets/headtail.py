@@ -59,7 +59,7 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
                 changes[f"quiet_{end}_s"] = round(had_s[name] - cut_s, 2)
         edges = Edges(**changes)
         found = _found(envelope, edges, quiet_s)
-        if found is None or all(_holds(wanted[name], found[name]) for name in wanted):
+        if found is None or all(demand.meets(found[name]) for name, demand in wanted.items()):
             break
         # As what was quiet before counts there: where words begin is told by how loud all of it is.
         has_s = {HEAD: found[HEAD] - edges.head_s, TAIL: found[TAIL] - edges.tail_s}
@@ -89,10 +89,6 @@ def _found(envelope: Envelope, edges: Edges, quiet_s: tuple[float, float] | None
     set_so = Envelope(*(getattr(envelope, field.name)[places] for field in fields(Envelope)))
     found = head_and_tail(set_so)
     return None if found is None else {HEAD: found[0], TAIL: found[1]}
-
-
-def _holds(demand: Range, is_s: float) -> bool:
-    return demand.low <= is_s <= demand.high
 
 
 def _left(levels: Levels, demands: dict[str, Demand]) -> dict[str, str]:

@@ -94,7 +94,7 @@ def edged(blocks: Iterator[np.ndarray], setting: Setting) -> Iterator[np.ndarray
             held, begun = [np.concatenate([head[setting.head :], sound[setting.join_head :]])], True
         if begun and count > keeping:
             sound = np.concatenate(held)
-            yield from (part for part in (sound[: count - keeping],) if len(part))
+            yield sound[: count - keeping]
             held = [sound[count - keeping :]]
     if setting.tail and held:
         sound = np.concatenate(held)

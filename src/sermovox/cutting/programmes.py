@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from mastering.certain import certain
 from mastering.editing import assembly
 from mastering.editing.assembly import PAUSE, Stretch
 from mastering.editing.pieces import BadCut, Piece, Span, as_list, from_list
@@ -63,13 +64,19 @@ class Assembly:
 
     def length_s(self, section: Section) -> float | None:
         """How long a section sounds; None where it is the whole of its recording, or cannot be told."""
-        stretches = section.stretches()
-        if not stretches or self.is_plain(section):
-            return None
         try:
-            return self.seconds(stretches)
+            return self.told_length_s(section)
         except (BadCut, UnreadableRecording):
             return None
+
+    def told_length_s(self, section: Section) -> float | None:
+        """As `length_s`. Raises BadCut or UnreadableRecording where it cannot be told."""
+        if self.is_plain(section):
+            return None
+        if not (stretches := section.stretches()):
+            recording = certain(section.recording)
+            raise UnreadableRecording(recording.refusal or f"{recording.name} cannot be used yet.")
+        return self.seconds(stretches)
 
     def seconds(self, stretches: Sequence[Stretch]) -> float:
         """How long stretches sound together. Raises BadCut or UnreadableRecording."""

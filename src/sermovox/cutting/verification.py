@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from mastering.errors import MasteringError
 from sermovox.cutting.programmes import Assembly
 from sermovox.productions import order
-from sermovox.productions.models import Production, Section
+from sermovox.productions.models import Production
 
 _ALIKE_S = 1e-4
 
@@ -18,7 +18,7 @@ def verify_lengths() -> Iterator[tuple[str, bool]]:
         made, wrong = Assembly(production), []
         for section in production.sections.with_pieces():
             try:
-                length_s = _length_s(made, section)
+                length_s = made.told_length_s(section)
             except MasteringError:
                 continue
             right = _alike(section.length_s, length_s)
@@ -26,12 +26,6 @@ def verify_lengths() -> Iterator[tuple[str, bool]]:
                 wrong.append({"pk": section.pk, "length_s": length_s})
             yield f"“{section.title}” of “{production.title}”", right
         order.write(production, wrong)
-
-
-def _length_s(made: Assembly, section: Section) -> float | None:
-    """How long it sounds; None where that is the length of its recording."""
-    stretches = section.stretches()
-    return made.seconds(stretches) if stretches and not made.is_plain(section) else None
 
 
 def _alike(one: float | None, other: float | None) -> bool:

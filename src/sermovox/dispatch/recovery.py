@@ -34,8 +34,9 @@ def wishes() -> None:
             continue
         with suppress(NotSent):
             bundle = that_stands(delivery)
-            gone = set(Part.objects.filter(dispatch__outlet_key=outlet.key).values_list("file", "sha256"))
             # What took the place of a file may have gone with its own run.
+            begun = Part.objects.filter(dispatch__outlet_key=outlet.key)
+            gone = set(begun.exclude(dispatch__state=Dispatch.State.CANCELLED).values_list("file", "sha256"))
             chosen = [file.pk for file in bundle.files if (file.pk, file.sha256) not in gone]
             begin(bundle, outlet, chosen, delivery=delivery)
 

@@ -190,6 +190,14 @@ class Lengths(CrossingCase):
         self.assertEqual([right for _, right in verify_lengths()], [False, True])
         self.assertEqual((self.length(), [right for _, right in verify_lengths()]), (right, [True, True]))
 
+    def test_nothing_is_said_of_what_lies_in_the_bin(self):
+        take = self.spoken(1, 2, 3)
+        self.strike(take, 0)
+        right = self.length()
+        self.client.post(f"/recordings/{take.pk}/delete/", {"sure": "yes"})
+        self.assertEqual(list(verify_lengths()), [])
+        self.assertEqual(Section.objects.get().length_s and round(Section.objects.get().length_s, 3), right)
+
 
 class BesideEachOther(CrossingCase):
     """Which files count where an outlet holds all of them against each other."""
