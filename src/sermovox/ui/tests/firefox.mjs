@@ -51,6 +51,7 @@ try {
   await page.goto(section);
   await Promise.all([page.waitForNavigation(), page.keyboard.press("e")]);
   await page.waitForSelector(".line canvas");
+  await until(() => document.querySelector("#pauses-said").textContent.includes("pauses between words"));
   await page.focus(".scroller");
   await page.keyboard.press("s");
   await until(() => document.querySelector("#chosen").textContent.includes("selected"));
@@ -58,8 +59,6 @@ try {
   await page.waitForSelector("#contents .is-mark");
   seen.mark = await text("#contents .is-mark");
   await page.keyboard.press("Escape");
-  // The lines are drawn anew once a mark is there.
-  await page.focus(".scroller");
   await page.keyboard.press("Home");
   await until(() => document.querySelector("#where").textContent.startsWith("0:00.0"));
   await page.keyboard.press(" ");

@@ -2,7 +2,7 @@
 
 import { edit } from "./edits.js";
 import { draw as drawLens } from "./lens.js";
-import { lineHeight, margin, reveal, sampleAt, spotOf, textWidth, wordAt } from "./lines.js";
+import { lineHeight, lineOf, margin, reveal, sampleAt, spotOf, textWidth, wordAt } from "./lines.js";
 import { pauseSettings } from "./notes.js";
 import "./overview.js";
 import { after, before, firstFrom, readingAt, stretch, wordAtSample, words } from "./script.js";
@@ -223,7 +223,7 @@ function nextPause(way) {
 
 scroller.addEventListener("keydown", (event) => {
   const extend = event.shiftKey, word = event.ctrlKey || event.metaKey;
-  const line = Math.floor(store.cursor / store.lineFrames);
+  const line = lineOf(store.cursor);
   const small = store.lineFrames / 100;
   const onPage = Math.max(1, Math.floor(scroller.clientHeight / lineHeight()) - 1);
   const places = {
@@ -416,9 +416,13 @@ const doers = {
   },
   "pause-before": () => go(nextPause(-1), false),
   "pause-after": () => go(nextPause(1), false),
-  phrase: () => { const { start, end } = store.phrase(store.cursor); store.select(start, end); },
+  phrase: () => {
+    if (!store.pausesKnown) return say(word("The pauses are still being looked for. Try again in a moment."), true);
+    const { start, end } = store.phrase(store.cursor);
+    store.select(start, end);
+  },
   sentence: () => selectSentence(store.cursor),
-  line: () => { const line = Math.floor(store.cursor / store.lineFrames); store.select(line * store.lineFrames, (line + 1) * store.lineFrames); },
+  line: () => { const line = lineOf(store.cursor); store.select(line * store.lineFrames, (line + 1) * store.lineFrames); },
   "sample-before": step(-1),
   "sample-after": step(1),
   slower: speed(-1),

@@ -46,6 +46,11 @@ class Store extends EventTarget {
     return { start: Math.min(this.anchor, this.cursor), end: Math.max(this.anchor, this.cursor) };
   }
 
+  // False until the server has answered for the first time where the pauses are.
+  get pausesKnown() {
+    return "between" in this.pauses;
+  }
+
   // The state as the server sent it. Strikes are looked at again and again, so they are kept apart.
   take(state) {
     this.state = state;
