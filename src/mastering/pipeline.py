@@ -33,6 +33,7 @@ from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.measurement import Measurement, Progress, measure, measure_opened, watched
 from mastering.meters.meter import Levels, Meter
+from mastering.outlets.balance import Run, runs_of, spans_of, with_balance
 from mastering.outlets.checksheet import HeldPassage, check
 from mastering.outlets.demands import Demand
 from mastering.outlets.findings import FAIL, CheckSheet
@@ -245,7 +246,13 @@ class Survey:
     def known(self, channels: int) -> Known:
         """What matters of its recordings for a file with so many channels."""
         if channels not in self._known:
-            self._known[channels] = known_of(self._facts, channels=channels, wish=self._treatment.mono)
+            facts, parted = self._facts, self._source.parted if isinstance(self._source, Programme) else ()
+            # Of sides that are voices of their own nothing is folded.
+            own = {
+                path: (name, {**figures, "channels": 1} if path in parted else figures)
+                for path, (name, figures) in facts.items()
+            }
+            self._known[channels] = known_of(own, channels=channels, wish=self._treatment.mono)
         return self._known[channels]
 
     @cached_property
@@ -291,6 +298,11 @@ class Survey:
             content_kind=content_kind,
             measured=lambda part: measured_for(part, channels=channels).levels,
         )
+
+    def runs(self, channels: int, content_kind: str) -> list[Run]:
+        """What it holds one after the other, where that is not one kind."""
+        source = self.source(channels)
+        return runs_of(source, content_kind) if isinstance(source, Programme) else []
 
     def measured(self, channels: int, *, filtered: bool = False) -> Measurement:
         """Its levels in so many channels, as they are planned by: through the rumble filter where that is on, or with
@@ -353,6 +365,7 @@ class _Job:
     remarks: list[str] = field(default_factory=list)
     base: Programme | None = None
     passages: list[Passage] = field(default_factory=list)
+    runs: list[Run] = field(default_factory=list)
     finds: "_Finds | None" = None
     overheard: Overheard | None = None
 
@@ -367,8 +380,16 @@ class _Job:
     @property
     def spans(self) -> list[tuple[float, float]]:
         """Where its passages lie in the finished file, seconds."""
+        return [self._in_file(each) for each in self.passages]
+
+    @property
+    def kinds(self) -> list[tuple[str, float, float]]:
+        """What the finished file holds one after the other, where that is not one kind."""
+        return [(run.kind, *self._in_file(run)) for run in self.runs]
+
+    def _in_file(self, part: Run) -> tuple[float, float]:
         shift_s = self.chain.edges.tone_head_s - self.chain.edges.cut_head_s
-        return [(max(0.0, each.start_s + shift_s), max(0.0, each.end_s + shift_s)) for each in self.passages]
+        return max(0.0, part.start_s + shift_s), max(0.0, part.end_s + shift_s)
 
     def bettered_passages(self, found: Sequence[Levels]) -> bool:
         """Correct the gains of passages by what was found; False where that can do no better."""
@@ -407,6 +428,8 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
     )
     if plan.rumble_hz != treatment.measured_hz:
         measured = survey.measured(channels, filtered=True)
+    runs = survey.runs(channels, content_kind)
+    plan = with_balance(plan, measured.levels, spans_of(runs), outlet)
     return _Job(
         order=order,
         source=survey.source(channels),
@@ -416,6 +439,7 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
         chain=plan.chain(measured.levels.envelope),
         encoding=encoding,
         demands=demands,
+        runs=runs,
         partial=partial_of(order.target),
     )
 
@@ -440,11 +464,14 @@ def _planned_in_parts(
         treatment=treatment,
         known=survey.known(channels),
     )
+    runs = survey.runs(channels, content_kind)
+    plan = with_balance(plan, measured.levels, spans_of(runs), outlet)
     return _Job(
         order=order,
         source=source,
         base=base,
         passages=passages,
+        runs=runs,
         facts=measured.facts,
         frames=measured.levels.frames,
         plan=plan,
@@ -492,6 +519,7 @@ def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
             HeldPassage(passage.kind, *span, levels)
             for passage, span, levels in zip(job.passages, job.spans, parts, strict=True)
         ],
+        spans=job.kinds,
     )
     return Made(
         path=order.target,

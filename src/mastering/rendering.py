@@ -62,9 +62,16 @@ class Programme:
     def folded(self, folds: Mapping[Path, str]) -> "Programme":
         """The same with its stereo recordings made mono, each in its own way, by their paths."""
         tracks = {
-            name: [replace(track, fold=folds.get(track.path, "")) for track in own] for name, own in self.tracks.items()
+            name: [replace(track, fold=track.fold or folds.get(track.path, "")) for track in own]
+            for name, own in self.tracks.items()
         }
         return Programme(self.pieces, tracks)
+
+    @property
+    def parted(self) -> frozenset[Path]:
+        """The recordings whose two sides are voices of their own, each a track."""
+        tracks = [track for own in self.tracks.values() for track in own]
+        return frozenset(track.path for track in tracks if track.fold)
 
     def mended(self, names: Collection[str], content_kind: str) -> "Programme":
         """The same with more mended of all its pieces, as far as it is fit for what they hold."""

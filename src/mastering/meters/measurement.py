@@ -58,6 +58,7 @@ LEVEL_FIGURES = (
     "dc_offset",
     "correlation",
     "channel_difference_db",
+    "voices_apart_db",
     "bandwidth_hz",
 )
 

@@ -16,6 +16,7 @@ from mastering.meters.dropouts import dropouts, speech_share
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, quantised
 from mastering.meters.hum import HumMeter
 from mastering.meters.kweighting import channel_weights, k_weighting
+from mastering.meters.sides import voices_apart
 from mastering.meters.speech import head_and_tail, noise_floor
 from mastering.meters.truepeak import TruePeakMeter, loudest_channel
 
@@ -41,7 +42,8 @@ class Levels:
     from 0. `dc_offset` is the largest mean of a channel, full scale 1.0. `correlation` (-1 to 1) and
     `channel_difference_db` (left over right) compare two live sides. `bandwidth_hz` is where the sound ends in a
     cliff. `dropouts` counts holes in words, `speech_share` says how much of it is speech. `hum_hz` and `hum_dbfs` tell
-    of mains hum, where it stands out. `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing
+    of mains hum, where it stands out. `voices_apart_db` is by how much the left voice is the louder where
+    two speak, one on each side. `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing
     loudness over time.
     """
 
@@ -71,6 +73,7 @@ class Levels:
     speech_share: float | None
     hum_hz: int | None
     hum_dbfs: float | None
+    voices_apart_db: float | None = None
     steps: np.ndarray
     envelope: Envelope
 
@@ -132,6 +135,7 @@ class Meter:
         self._sides_alike = self._channels == 2
         # Bytes grow in place; a list of arrays joined at the end would take twice the memory.
         self._steps = bytearray()
+        self._side_steps = (bytearray(), bytearray())
         self._cells = (bytearray(), bytearray(), bytearray())
 
     def add(self, block: np.ndarray) -> None:
@@ -185,9 +189,15 @@ class Meter:
             speech_share=speech_share(envelope) if len(envelope) else None,
             hum_hz=hum[0] if hum else None,
             hum_dbfs=_figure(db_of_amplitude(hum[1])) if hum else None,
+            voices_apart_db=self._voices_apart_db(),
             steps=steps,
             envelope=envelope,
         )
+
+    def _voices_apart_db(self) -> float | None:
+        if self._sides_alike or self._dead_channels() or not self._side_steps[0]:
+            return None
+        return voices_apart(*(np.frombuffer(side, np.float32).astype(np.float64) for side in self._side_steps))
 
     def _dead_channels(self) -> tuple[int, ...]:
         levels = [float(db_of_power(energy / max(1, self._frames))) for energy in self._energies]
@@ -232,6 +242,8 @@ class Meter:
                 weighted, plain, total = _energies(sound, cell_starts), _energies(column, cell_starts), column.sum()
             self._filter_state[channel] = state
             weighted_sums += weight * weighted
+            if self._channels == 2 and self._of_recording:
+                self._side_steps[channel].extend(self._whole_steps(weighted, len(samples)).astype(np.float32).tobytes())
             self._energies[channel] += plain.sum()
             self._sums[channel] += float(total)
             plain_sums += plain

@@ -57,7 +57,9 @@ def _what_can_be_heard(measurement: Measurement) -> list[str]:
             "The sides are of opposite polarity: played in mono the voice all but vanishes. Turn one side round before "
             "it is mixed."
         )
-    if levels.channel_difference_db is not None and abs(levels.channel_difference_db) > _LOPSIDED_DB:
+    if levels.voices_apart_db is not None:
+        found.append(_said_of_voices(levels.voices_apart_db))
+    elif levels.channel_difference_db is not None and abs(levels.channel_difference_db) > _LOPSIDED_DB:
         louder, quieter = _SIDES if levels.channel_difference_db > 0 else _SIDES[::-1]
         found.append(
             f"The {louder} side is {abs(levels.channel_difference_db):.0f} dB louder than the {quieter} one: on "
@@ -71,6 +73,19 @@ def _what_can_be_heard(measurement: Measurement) -> list[str]:
     if levels.integrated_lufs is not None and levels.integrated_lufs < _VERY_QUIET_LUFS:
         found.append("Very quiet: the gain it needs will lift the room as well.")
     return found
+
+
+def _said_of_voices(apart_db: float) -> str:
+    louder = _SIDES[0] if apart_db > 0 else _SIDES[1]
+    if abs(apart_db) < 1:
+        return (
+            "Two voices, one on each side: on headphones each is in one ear. On its page they can be brought to the "
+            "middle."
+        )
+    return (
+        f"Two voices, one on each side, the {louder} one {abs(apart_db):.0f} dB louder: on headphones each is in one "
+        "ear. On its page they can be brought to the middle, at one level."
+    )
 
 
 def _said_of_bandwidth(edge_hz: int, facts: FileFacts) -> str:

@@ -1,6 +1,6 @@
 """Where the voice is and how quiet the pauses are, read from the 10 ms envelope."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from math import inf
 
 import numpy as np
@@ -264,8 +264,17 @@ def spoken_level(envelope: Envelope, start_s: float, end_s: float) -> float | No
 
     The pauses so fall out, as with the relative gate of ITU-R BS.1770-5. None when the stretch is silent.
     """
-    levels = envelope.weighted[max(0, round(start_s * CELLS_PER_SECOND)) : max(0, round(end_s * CELLS_PER_SECOND))]
-    power = powers(levels)
+    return sounding_level([(envelope, start_s, end_s, 0.0)])
+
+
+def sounding_level(parts: Sequence[tuple[Envelope, float, float, float]]) -> float | None:
+    """As `spoken_level`, of several stretches that follow each other: (envelope, start, end, gain in dB)."""
+    cells = [
+        powers(envelope.weighted[max(0, round(start_s * CELLS_PER_SECOND)) : max(0, round(end_s * CELLS_PER_SECOND))])
+        * 10 ** (gain_db / 10)
+        for envelope, start_s, end_s, gain_db in parts
+    ]
+    power = np.concatenate(cells) if cells else np.empty(0)
     if not power.any():
         return None
     return db_of_power(power[power >= power.mean() * 0.1].mean())

@@ -8,6 +8,7 @@ from mastering.audio.facts import FileFacts
 from mastering.clock import clock
 from mastering.meters.measurement import Measurement
 from mastering.meters.meter import Levels
+from mastering.outlets.balance import balance_of
 from mastering.outlets.demands import Demand
 from mastering.outlets.findings import FAIL, CheckSheet, Finding, verdict_of
 from mastering.outlets.outlet import Outlet, Rule
@@ -36,6 +37,7 @@ def check(
     name: str = "",
     texts: Mapping[str, str] | None = None,
     passages: Sequence["HeldPassage"] = (),
+    spans: Sequence[tuple[str, float, float]] = (),
 ) -> CheckSheet:
     """Hold a measured file against every rule of an outlet that speaks of such a file.
 
@@ -49,6 +51,9 @@ def check(
         What its name and its tags are to be, by rule, where that is known; else they are only to be there.
     passages
         Its passages of speech and of music, where they are known: each is held against what is asked of its own kind.
+    spans
+        What it holds one after the other, where that is not one kind: (kind, start and end in seconds). How loud speech
+        is beside music is remarked.
     """
     examined = Examined(
         facts=measurement.facts,
@@ -61,7 +66,9 @@ def check(
     held = [rule for rule in outlet.rules if rule.kind.scope in (OF_SOUND, BESIDE_SOUND)]
     findings = _held_against(held, examined, content_kind)
     by_part = {rule.name: _of_passages(rule, passages, examined.facts.channels) for rule in held if passages}
-    return CheckSheet(tuple(by_part.get(finding.rule) or finding for finding in findings))
+    sheet = tuple(by_part.get(finding.rule) or finding for finding in findings)
+    balance = balance_of(measurement.levels, spans, outlet)
+    return CheckSheet((*sheet, balance.finding()) if balance else sheet)
 
 
 @dataclass(frozen=True)

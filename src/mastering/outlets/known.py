@@ -54,6 +54,8 @@ def known_of(
     for path, (name, figures) in recordings.items():
         whose = f"{name}: " if len(recordings) > 1 else ""
         remarks += [whose + said for said in _of_any(figures)]
+        if figures.get("channels") == 2 and figures.get("voices_apart_db") is not None:
+            remarks.append(f"{whose}{_two_voices(figures['voices_apart_db'])}")
         sides = sides_of(figures)
         if sides is None:
             continue
@@ -90,6 +92,13 @@ def _of_any(figures: Mapping[str, Any]) -> list[str]:
         )
         told.append(f"Nothing lies above {edge_hz / 1000:g} kHz: it {kind}.")
     return told
+
+
+def _two_voices(apart_db: float) -> str:
+    return (
+        f"It holds two voices, one on each side, {abs(apart_db):.0f} dB apart. On its page they can be brought to the "
+        "middle, at one level."
+    )
 
 
 def _in_stereo(sides: Sides) -> list[str]:

@@ -20,7 +20,8 @@ class LevelPlan:
     are missed; `collisions` say so in sentences, each with its reason and a way out, and `collided` names their rules,
     empty for what is no rule's; `mono` tells how mono is made of two sides, where it is; `mends` are the names of what
     is mended; `passages` are those with a gain of their own: (kind, start and end in seconds, gain in dB); `remarks`
-    are what a listener might want to know.
+    are what a listener might want to know; `balance` how loud speech and music will be, where both are in it, and
+    `uneven` what a listener would mind about that.
     """
 
     gain_db: float
@@ -43,6 +44,8 @@ class LevelPlan:
     collisions: tuple[str, ...] = ()
     collided: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+    balance: str = ""
+    uneven: str = ""
 
     @classmethod
     def from_dict(cls, values: dict[str, Any]) -> "LevelPlan":

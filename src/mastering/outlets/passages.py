@@ -1,7 +1,7 @@
 """Passages of speech and of music in one file, each levelled to the demand of its own kind and held against it."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from math import inf
 from typing import Any
 
@@ -10,6 +10,7 @@ import numpy as np
 from mastering.editing.pieces import Piece
 from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.meter import Levels, Meter
+from mastering.outlets.balance import MUSIC, SPEECH, Run, runs_of
 from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
@@ -17,21 +18,11 @@ from mastering.outlets.planning import corrected, plan_levels
 from mastering.outlets.rules.levels import LOUDNESS_RULES, PEAK_RULES
 from mastering.rendering import Programme
 
-SPEECH, MUSIC = "speech", "music"
-
 
 @dataclass(frozen=True, kw_only=True)
-class Passage:
-    """Pieces of one kind that follow each other: those from `first` up to `last`, with what is done to their level.
+class Passage(Run):
+    """A run with what is done to its level."""
 
-    Times are those of the programme, without what is crossed with its neighbours, seconds.
-    """
-
-    kind: str
-    first: int
-    last: int
-    start_s: float
-    end_s: float
     plan: LevelPlan
     demands: dict[str, Demand]
 
@@ -61,32 +52,16 @@ def passages_of(
 
     `measured` gives the levels of a part in so many channels. Raises CannotMake for a silent passage.
     """
-    kinds = [piece.kind or content_kind for piece in programme.pieces]
     names = own_rules(outlet, channels)
-    if len(set(kinds)) < 2 or not names:
-        return []
-    with programme.opened() as reader:
-        rate_hz, starts = reader.sample_rate_hz, [*reader.starts(), reader.length]
-    edges = [0, *(at for at in range(1, len(kinds)) if kinds[at] != kinds[at - 1]), len(kinds)]
     found = []
-    for first, last in zip(edges, edges[1:], strict=False):
-        asked = outlet.demands(channels=channels, content_kind=kinds[first])
+    for run in runs_of(programme, content_kind) if names else ():
+        asked = outlet.demands(channels=channels, content_kind=run.kind)
         demands = {name: demand for name, demand in asked.items() if name in names}
-        pieces = programme.pieces[first:last]
+        pieces = programme.pieces[run.first : run.last]
         part = Programme((replace(pieces[0], overlap_samples=0), *pieces[1:]), programme.tracks)
         lossy = outlet.encoding(channels=channels, content_kind=content_kind).lossy
-        plan = plan_levels(measured(part), demands, lossy=lossy, content_kind=kinds[first])
-        found.append(
-            Passage(
-                kind=kinds[first],
-                first=first,
-                last=last,
-                start_s=(starts[first] + pieces[0].overlap_samples) / rate_hz,
-                end_s=starts[last] / rate_hz,
-                plan=plan,
-                demands=demands,
-            )
-        )
+        plan = plan_levels(measured(part), demands, lossy=lossy, content_kind=run.kind)
+        found.append(Passage(**asdict(run), plan=plan, demands=demands))
     return found
 
 

@@ -50,8 +50,10 @@ def steps(plan: LevelPlan) -> list[tuple[str, str]]:
             f"{kind} from {clock(start, 1)} to {clock(end, 1)} {db:+.1f} dB" for kind, start, end, db in plan.passages
         ]
         told.append(("Passages", "; ".join(each)))
-        return told + _limiter(plan)
-    told.append(("Gain", f"{plan.gain_db:+.1f} dB" + (", the same for all of its set" if plan.fixed_gain else "")))
+    else:
+        told.append(("Gain", f"{plan.gain_db:+.1f} dB" + (", the same for all of its set" if plan.fixed_gain else "")))
+    if plan.balance:
+        told.append(("Speech beside music", plan.balance))
     return told + _limiter(plan)
 
 

@@ -13,6 +13,7 @@ from mastering.errors import CannotMake
 from mastering.meters import loudness
 from mastering.meters.decibels import db_of_power
 from mastering.meters.meter import Levels
+from mastering.outlets.balance import with_balance
 from mastering.outlets.demands import Demand, Range
 from mastering.outlets.known import NOTHING_KNOWN, Known
 from mastering.outlets.levelplan import LevelPlan
@@ -36,7 +37,8 @@ _FIGURES = (*PEAK_RULES, *LOUDNESS_RULES, NOISE_FLOOR)
 
 class Member(Protocol):
     """A section to be planned. `levels` is asked for once in each round, so that not all need be in memory; `filtered`
-    only where its rumble filter is to be on if needed, and gives its levels after that.
+    only where its rumble filter is to be on if needed, and gives its levels after that. `spans` are what it holds one
+    after the other, where that is not one kind: (kind, start and end in seconds).
     """
 
     @property
@@ -50,6 +52,9 @@ class Member(Protocol):
 
     @property
     def passages(self) -> Sequence[Passage]: ...
+
+    @property
+    def spans(self) -> Sequence[tuple[str, float, float]]: ...
 
     @property
     def levels(self) -> Levels: ...
@@ -68,6 +73,7 @@ class Given:
     filtered: Callable[[], Levels] | None = None
     known: Known = NOTHING_KNOWN
     passages: Sequence[Passage] = ()
+    spans: Sequence[tuple[str, float, float]] = ()
 
 
 def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | CannotMake]:
@@ -96,8 +102,9 @@ def plan_member(
     try:
         if member.passages:
             wishes: dict[str, Any] = {"lossy": lossy, "treatment": member.treatment, "known": member.known}
-            return plan_parted(levels, member.passages, outlet, **asked, **wishes)
-        return plan_levels(
+            plan = plan_parted(levels, member.passages, outlet, **asked, **wishes)
+            return with_balance(plan, levels, member.spans, outlet)
+        plan = plan_levels(
             levels,
             outlet.demands(**asked),
             lossy=lossy,
@@ -108,6 +115,7 @@ def plan_member(
             filtered=member.filtered,
             known=member.known,
         )
+        return with_balance(plan, levels, member.spans, outlet)
     except CannotMake as error:
         return error
 

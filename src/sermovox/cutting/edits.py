@@ -399,6 +399,22 @@ def _lanes_match(page: Page, values: dict) -> str:
     return "Bring the voices to one level"
 
 
+@commands("sides")
+def _sides(page: Page, values: dict) -> str:
+    """Take the two sides for two voices, in the middle and at one level, or for one recording as it came."""
+    figures = page.recording.figures
+    if figures.get("channels") != 2:
+        raise BadCut("This recording has not two sides.")
+    if not values.get("apart"):
+        page.set_facts(sides=None)
+        return "Take both sides for one recording"
+    gain_db = number_value(values, "gain_db", figures.get("voices_apart_db") or 0.0)
+    if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
+        raise BadCut(f"A gain lies between -{markkinds.MOST_GAIN_DB:g} and +{markkinds.MOST_GAIN_DB:g} dB.")
+    page.set_facts(sides={"gain_db": round(gain_db, 1)})
+    return "Bring the voices of both sides to the middle"
+
+
 @commands("separate")
 def _separate(page: Page, values: dict) -> str:
     page.set_facts(separate=bool(values.get("separate")))

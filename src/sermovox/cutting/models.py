@@ -1,6 +1,7 @@
 """The page of a recording: its marks, and the voices beside it."""
 
 from functools import lru_cache
+from pathlib import PurePath
 
 from django.db import models, transaction
 from django.urls import reverse
@@ -11,6 +12,7 @@ from mastering.editing.pauses import Pauses, find_pauses
 from mastering.editing.pieces import BadCut
 from mastering.errors import UnreadableRecording
 from mastering.meters.measurement import Measurement
+from mastering.meters.sides import LEFT, RIGHT
 from mastering.meters.speech import quietest_stretch
 from mastering.rendering import Track
 from sermovox.productions.models import Production
@@ -25,7 +27,8 @@ class Page(models.Model):
 
     `marks` is the list of `mastering.editing.markup`. `facts` may hold "tone", the samples room tone is made from,
     where somebody chose them; "lanes", the recordings that sound beside this one, each with "recording",
-    "offset_samples" and "gain_db"; and "separate", where each voice becomes a file of its own. `found_tone` is the
+    "offset_samples" and "gain_db"; "sides", where its two sides are two voices; and "separate", where each voice
+    becomes a file of its own. `found_tone` is the
     quietest stretch, null when all is silence. `proof` is what was settled of the proof sheet, and what a listener
     noted, by keys. `revision` counts the changes.
     """
@@ -83,9 +86,14 @@ class Page(models.Model):
         return self.facts.get("lanes", [])
 
     @property
+    def sides(self) -> dict | None:
+        """Where its two sides are two voices, brought to the middle: "gain_db" of the right one."""
+        return self.facts.get("sides")
+
+    @property
     def is_marked(self) -> bool:
         """Whether any mark on it is heard, or a voice beside it."""
-        return bool(self.lanes) or any(row["kind"] != markkinds.POINT for row in self.marks)
+        return bool(self.lanes or self.sides) or any(row["kind"] != markkinds.POINT for row in self.marks)
 
     def as_core(self) -> assembly.MarkedRecording:
         return assembly.MarkedRecording(self.mark_list, self.tone, self.sample_rate_hz, self.recording.frames)
@@ -167,7 +175,7 @@ def tracks_of(recordings: dict[str, Recording], pages: dict[str, Page]) -> dict[
     tracks = {}
     for name, recording in recordings.items():
         lanes = pages[name].lanes if name in pages else []
-        tracks[name] = [{"sha256": recording.sha256}]
+        tracks[name] = _own_tracks(recording, pages.get(name))
         beside = {each.pk: each for each in Recording.objects.filter(pk__in=[lane["recording"] for lane in lanes])}
         for lane in lanes:
             other = beside.get(lane["recording"])
@@ -184,6 +192,18 @@ def tracks_of(recordings: dict[str, Recording], pages: dict[str, Page]) -> dict[
     return tracks
 
 
+def _own_tracks(recording: Recording, page: Page | None) -> list[dict]:
+    """A recording as one track, or as the two voices on its sides."""
+    if page is None or page.sides is None or recording.figures.get("channels") != 2:
+        return [{"sha256": recording.sha256}]
+    name = PurePath(recording.name).stem
+    left = {"sha256": recording.sha256, "fold": LEFT, "name": f"{name} left"}
+    right = {"fold": RIGHT, "name": f"{name} right", "gain_db": page.sides["gain_db"]}
+    return [left, left | right]
+
+
 def as_track(values: dict, stored) -> Track:
     """A track from its plain values; `stored` gives the path of a file by its hash."""
-    return Track(stored(values["sha256"]), values.get("offset_samples", 0), values.get("gain_db", 0.0))
+    return Track(
+        stored(values["sha256"]), values.get("offset_samples", 0), values.get("gain_db", 0.0), values.get("fold", "")
+    )

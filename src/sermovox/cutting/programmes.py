@@ -1,17 +1,20 @@
 """Sections put together from the pages of their recordings, for listening and for making files."""
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from mastering.certain import certain
 from mastering.editing import assembly
 from mastering.editing.assembly import PAUSE, Stretch
+from mastering.editing.markkinds import MOST_GAIN_DB
 from mastering.editing.pieces import BadCut, Piece, Span, as_list, from_list
 from mastering.errors import UnreadableRecording
+from mastering.meters.speech import sounding_level
+from mastering.outlets.balance import MUSIC
 from mastering.rendering import Programme
 from sermovox import storage
-from sermovox.cutting.models import Page, as_track, tracks_of
+from sermovox.cutting.models import Page, as_track, measurement_of, tracks_of
 from sermovox.numerals import whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
@@ -131,6 +134,26 @@ class Assembly:
         self.know([stretch.recording])
         return self._heard([Piece(span=Span(stretch.recording, stretch.start_sample, stretch.end_sample))])
 
+    def level_db(self, stretch: Stretch) -> float | None:
+        """How loud what sounds of a stretch is, as `sounding_level` has it, with the gains marked on its page; voices
+        beside it count. None where it is silent. Raises BadCut or UnreadableRecording.
+        """
+        parts = []
+        for piece in self.pieces([stretch]):
+            if piece.tone_samples is not None:
+                continue
+            recording = self._recordings[piece.span.recording]
+            page = self._pages.get(piece.span.recording)
+            beside = [(recording, 0, 0.0)] + [
+                (Recording.objects.get(pk=lane["recording"]), lane["offset_samples"], lane["gain_db"])
+                for lane in (page.lanes if page else ())
+            ]
+            for each, later, gain_db in beside:
+                rate_hz = each.figures["sample_rate_hz"]
+                start_s, end_s = ((edge - later) / rate_hz for edge in (piece.span.start_sample, piece.span.end_sample))
+                parts.append((measurement_of(each).levels.envelope, start_s, end_s, piece.gain_db + gain_db))
+        return sounding_level(parts)
+
     def _heard(self, pieces: Sequence[Piece]) -> Programme:
         used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
         values = {"pieces": as_list(pieces), "tracks": tracks_of(used, self._pages)}
@@ -157,6 +180,27 @@ class Assembly:
             self._core[name] = page.as_core()
         else:
             self._core[name] = assembly.MarkedRecording((), None, recording.figures["sample_rate_hz"], recording.frames)
+
+
+def at_one_level(section: Section, stretches: Sequence[Stretch]) -> list[Stretch]:
+    """Stretches with the gains that bring each to the level of the longest that holds speech; one that is silent stays.
+
+    Raises BadCut or UnreadableRecording.
+    """
+    made = Assembly(section.production)
+    levels = [made.level_db(replace(stretch, gain_db=0.0)) for stretch in stretches]
+    sounding = [at for at, level in enumerate(levels) if level is not None]
+    if len(sounding) < 2:
+        raise BadCut("There are no two pieces with sound to be brought to one level.")
+    spoken = [at for at in sounding if (stretches[at].kind or section.content_kind) != MUSIC] or sounding
+    first = max(spoken, key=lambda at: stretches[at].samples)
+    wanted_db = certain(levels[first]) + stretches[first].gain_db
+    return [
+        stretch
+        if level is None
+        else replace(stretch, gain_db=round(min(max(wanted_db - level, -MOST_GAIN_DB), MOST_GAIN_DB), 1))
+        for stretch, level in zip(stretches, levels, strict=True)
+    ]
 
 
 def opened(values: dict, stored: Callable[[str], Path] = storage.stored) -> Programme:

@@ -23,6 +23,7 @@ urlpatterns = [
     path("<int:pk>/marks/in/", marks.bring_in, name="marks-in"),
     path("<int:pk>/marks/<str:name>", marks.take_out, name="marks-out"),
     path("sections/<int:pk>/", programme.programme, name="programme"),
+    path("sections/<int:pk>/one-level/", programme.one_level, name="one-level"),
     path("sections/<int:pk>/chapters/", chapters.chapters, name="chapters"),
     path("sections/<int:pk>/chapters/<str:sha256>.jpg", chapters.picture, name="chapter-picture"),
     path("sections/<int:pk>/listen.wav", programme.listen, name="programme-listen"),

@@ -21,7 +21,8 @@ from mastering.editing.texts import decoded
 from mastering.errors import CannotMake, MasteringError
 from mastering.naming.renaming import new_names, read_map
 from mastering.outlets import reports
-from mastering.outlets.findings import FAIL
+from mastering.outlets.balance import BALANCE
+from mastering.outlets.findings import FAIL, REMARK
 from mastering.tagging.image_types import mime_of
 from sermovox.cutting.spoken import spoken_in
 from sermovox.cutting.texts import TIMED_KINDS
@@ -377,6 +378,8 @@ def check_sheet(request, pk: int):
         "seen": revision_of(remedy.treatment.as_dict()) if remedy else "",
         "hear_from_s": remedy.hear_from_s if remedy else 0,
         "verdict_class": MARKS[file.state],
+        "uneven": file.section_id
+        and any(each["rule"] == BALANCE and each["verdict"] == REMARK for each in file.findings),
         "compared": [*compared, ("Finished file", file.figures)],
         "timed_kinds": () if file.voice else TIMED_KINDS,
         "read_along": can_be_read_along(file),

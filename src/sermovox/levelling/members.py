@@ -14,6 +14,7 @@ from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, Progress
 from mastering.meters.meter import Levels
 from mastering.meters.sides import SUM
+from mastering.outlets.balance import runs_of, spans_of
 from mastering.outlets.known import Known
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, levelled_parts, own_rules, passages_of
@@ -73,7 +74,7 @@ class Member:
 
     @property
     def _programme(self) -> Programme:
-        """The source of a member that has passages: only a programme has them."""
+        """The source of a member that is a programme: only that has passages."""
         return cast(Programme, self._survey.source(self.channels))
 
     @property
@@ -109,6 +110,13 @@ class Member:
     def passages(self) -> list[Passage]:
         """Its passages with the level each gets, where it has any. Raises NotMeasured while one is not measured."""
         return self._parted(self._kept_part) if self._asked_of_kinds else []
+
+    @cached_property
+    def spans(self) -> list[tuple[str, float, float]]:
+        """What it holds one after the other, where that is not one kind: (kind, start and end in seconds)."""
+        if self.sounding.programme is None:
+            return []
+        return spans_of(runs_of(self._programme, self.content_kind))
 
     def _parted(self, measured: Callable[[Programme], Levels]) -> list[Passage]:
         return passages_of(

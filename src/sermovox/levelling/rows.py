@@ -49,7 +49,7 @@ class Row:
             return State.REFUSED
         if self.planned.plan.collisions:
             return State.FAILS
-        return State.REMARKS if self.planned.plan.remarks else State.PASSES
+        return State.REMARKS if self.planned.plan.remarks or self.planned.plan.uneven else State.PASSES
 
     @property
     def badness(self) -> tuple:
@@ -59,7 +59,7 @@ class Row:
         plan = self.planned.plan
         if plan is None:
             return (4, 0.0, 0.0)
-        rank = 3 if plan.collisions else 2 if plan.remarks else 0
+        rank = 3 if plan.collisions else 2 if plan.remarks or plan.uneven else 0
         return (rank, sum(plan.unmet.values()), plan.limited_db + abs(plan.gain_db))
 
 

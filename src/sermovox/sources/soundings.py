@@ -242,7 +242,13 @@ class Soundings:
 
     def channels_of(self, recording: Recording | None, programme: dict | None) -> int:
         """How many channels a recording, or a programme, has."""
-        found = [each.figures.get("channels") or _UNKNOWN_CHANNELS for each in self.recordings_of(recording, programme)]
+        parted = (
+            {t["sha256"] for own in programme["tracks"].values() for t in own if t.get("fold")} if programme else ()
+        )
+        found = [
+            1 if each.sha256 in parted else each.figures.get("channels") or _UNKNOWN_CHANNELS
+            for each in self.recordings_of(recording, programme)
+        ]
         return max(found, default=_UNKNOWN_CHANNELS)
 
 

@@ -8,6 +8,7 @@ import numpy as np
 import soundfile
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from mastering.editing.assembly import Stretch
 from mastering.tests.signals import noise, speech
 from sermovox.cutting.models import Page
 from sermovox.history.changing import changing, undo
@@ -375,6 +376,69 @@ class TogetherWithOthers(PageTestCase):
         said = self.client.get(f"/cutting/sections/{section.pk}/listen.wav").json()["said"]
         self.assertIn("A voice beside take.wav is no longer there", said)
         self.assertEqual(self.do("lane-remove", recording=self.state()["lanes"][0]["recording"])["lanes"], [])
+
+    def test_two_voices_on_two_sides_come_to_the_middle_and_may_have_a_file_each(self):
+        left, right = np.zeros((28 * RATE, 1), np.float32), np.zeros((28 * RATE, 1), np.float32)
+        for turn, side in enumerate([left, right] * 5):
+            start = round((0.3 + turn * 2.5) * RATE)
+            side[start : start + 2 * RATE] = noise(-20 if side is left else -31, 2, seed=turn)
+        self.address = self.open(np.concatenate([left, right], axis=1) + noise(-75, 28), name="talk.wav")
+        talk = self.recording
+        self.assertAlmostEqual(talk.figures["voices_apart_db"], 11.0, delta=0.3)
+        self.assertTrue(any("Two voices, one on each side" in said for said in talk.remarks))
+        page = self.client.get(f"/cutting/{talk.pk}/")
+        self.assertContains(page, "two voices, one on each side")
+        state = self.do("sides", apart=True)
+        self.assertAlmostEqual(state["sides"]["gain_db"], 11.0, delta=0.3)
+        section = self.section
+        heard = self.heard(section).astype(float)
+        self.assertEqual(heard.ndim, 1)
+        starts = [round((0.5 + turn * 2.5) * RATE) for turn in range(4)]
+        turns = [np.sqrt(np.mean(heard[start : start + RATE] ** 2)) for start in starts]
+        self.assertLess(20 * np.log10(max(turns) / min(turns)), 0.5)
+        self.client.post(
+            f"/deliveries/start/{self.production.pk}/", {"outlet": "podcast-host", "section": [section.pk]}
+        )
+        self.work()
+        file = self.production.deliveries.first().files.first()
+        self.assertEqual(file.figures["channels"], 1)
+        self.assertFalse(any("two voices" in said for said in file.remarks))
+        self.do("separate", separate=True)
+        self.client.post(
+            f"/deliveries/start/{self.production.pk}/", {"outlet": "radio-playout", "section": [section.pk]}
+        )
+        self.work()
+        names = [each.name for each in self.production.deliveries.order_by("pk").last().files.all()]
+        self.assertEqual(len(names), 2)
+        self.assertTrue(names[0].endswith("talk-left.wav") and names[1].endswith("talk-right.wav"), names)
+        self.assertIsNone(self.do("sides")["sides"])
+        self.do("undo")
+        self.assertIsNotNone(self.state()["sides"])
+        mono = self.production.recordings.exclude(pk=talk.pk).first()
+        said = self.do("sides", apart=True, expect=400, address=f"/cutting/{mono.pk}/")["said"]
+        self.assertIn("not two sides", said)
+
+    def test_pieces_are_brought_to_one_level_in_one_step_from_wherever_that_was_found_wanting(self):
+        loud = self.recording
+        self.bring_in(words(2, 3) * 0.1, name="quiet.wav")
+        quiet = self.production.recordings.get(name="quiet.wav")
+        section = self.production.sections.first()
+        section.set_stretches(
+            [
+                Stretch(recording=str(quiet.pk), start_sample=0, end_sample=quiet.frames, kind="music", gain_db=-3.0),
+                Stretch(recording=str(loud.pk), start_sample=0, end_sample=loud.frames, gain_db=1.0),
+            ]
+        )
+        was = [stretch.gain_db for stretch in section.stretches()]
+        answer = self.client.post(f"/cutting/sections/{section.pk}/one-level/", follow=True)
+        self.assertContains(answer, "at one level now")
+        section = self.production.sections.with_pieces().get(pk=section.pk)
+        gains = [stretch.gain_db for stretch in section.stretches()]
+        self.assertEqual(gains[1], 1.0, "the longest speech stays")
+        self.assertAlmostEqual(gains[0], 21.0, delta=0.6)
+        undo(self.production)
+        section = self.production.sections.with_pieces().get(pk=section.pk)
+        self.assertEqual([stretch.gain_db for stretch in section.stretches()], was)
 
     def test_a_programme_is_put_together_reordered_and_shortened(self):
         self.open(speech(seconds=4), name="bumper.wav")

@@ -299,6 +299,7 @@ def state_of(found: Page) -> dict:
         "marks": found.marks,
         "sections": sections,
         "lanes": [lane | _lane_facts(beside.get(lane["recording"])) for lane in found.lanes],
+        "sides": found.sides,
         "separate": bool(found.facts.get("separate")),
         "tone": found.tone,
         "text": found.facts.get("script"),

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from django.contrib import messages
 from django.db import transaction
 from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST
 
 from mastering.clock import clock
 from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch
@@ -14,7 +15,7 @@ from mastering.errors import MasteringError
 from sermovox.cutting.forms import PieceForm
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.picture import picture_of
-from sermovox.cutting.programmes import Assembly
+from sermovox.cutting.programmes import Assembly, at_one_level
 from sermovox.cutting.views.page import said
 from sermovox.history.changing import changing, last_change, next_change
 from sermovox.history.commands import Commands
@@ -91,6 +92,20 @@ def listen(request, pk: int):
     return send_programme(request, Assembly(section.production).programme(section.stretches()))
 
 
+@require_POST
+def one_level(request, pk: int):
+    """Bring the pieces of a section to one level, from wherever that was found wanting."""
+    section = owned(request, _SECTIONS, pk=pk)
+    try:
+        with transaction.atomic():
+            section.forget_pieces()
+            commands.run("one-level", section.production, section, request)
+        messages.success(request, "Its pieces are at one level now. Undo brings back what they had.")
+    except MasteringError as error:
+        messages.error(request, str(error))
+    return redirect("cutting:programme", pk)
+
+
 def stamp_of(section: Section) -> str:
     """Changes whenever the pieces do."""
     return f"{section.recording_id}.{zlib.crc32(repr(section.stretches()).encode())}"
@@ -135,6 +150,12 @@ def _add(section: Section, stretches: list[Stretch], request) -> str:
     piece = PieceForm(request.POST, production=section.production).stretch()
     stretches.insert(len(stretches) if to is None else min(to, len(stretches)), piece)
     return f"Add a piece to “{section.title}”"
+
+
+@commands("one-level")
+def _one_level(section: Section, stretches: list[Stretch], request) -> str:
+    stretches[:] = at_one_level(section, stretches)
+    return f"Bring the pieces of “{section.title}” to one level"
 
 
 def _place(stretches: list[Stretch], request) -> int:

@@ -271,7 +271,14 @@ el("retakes-strike").addEventListener("click", async () => {
 
 function showVoices() {
   const { lanes } = store.state;
-  el("voices-more").hidden = !lanes.length;
+  const { sides } = store.state;
+  el("voices-match").hidden = !lanes.length;
+  el("voices-more").hidden = !lanes.length && !sides;
+  if (el("sides")) {
+    el("sides").checked = Boolean(sides);
+    el("sides-gain").value = sides?.gain_db ?? "";
+    el("sides-more").hidden = !sides;
+  }
   el("separate").checked = store.state.separate;
   el("voices").replaceChildren(...lanes.map((lane) => {
     const item = built("li", "");
@@ -295,6 +302,8 @@ el("voice-add").addEventListener("submit", (event) => {
   event.preventDefault();
   edit("lane-add", { recording: Number(values(event.target).recording) });
 });
+el("sides")?.addEventListener("change", (event) => edit("sides", { apart: event.target.checked }));
+el("sides-gain")?.addEventListener("change", (event) => edit("sides", { apart: true, gain_db: Number(event.target.value) }));
 el("voices-match").addEventListener("click", () => edit("lanes-match"));
 el("separate").addEventListener("change", (event) => edit("separate", { separate: event.target.checked }));
 
