@@ -9,7 +9,7 @@ from collections import defaultdict
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
@@ -29,11 +29,12 @@ from mastering.audio.writers import can_be_overheard, encoder_gain_db, open_writ
 from mastering.certain import certain
 from mastering.editing.pieces import Piece, Span
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, MasteringError
+from mastering.meters import steadiness
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.measurement import Measurement, Progress, measure, measure_opened, watched
 from mastering.meters.meter import Levels, Meter
-from mastering.outlets.balance import Run, runs_of, spans_of, with_balance
+from mastering.outlets.balance import MUSIC, Run, runs_of, spans_of, with_balance
 from mastering.outlets.checksheet import HeldPassage, check
 from mastering.outlets.demands import Demand
 from mastering.outlets.findings import FAIL, CheckSheet
@@ -304,6 +305,16 @@ class Survey:
         source = self.source(channels)
         return runs_of(source, content_kind) if isinstance(source, Programme) else []
 
+    def unsteadiness_db(self, channels: int, content_kind: str) -> float | None:
+        """How much what is heard in the pauses of its speech varies."""
+        runs = self.runs(channels, content_kind)
+        within_s = [(run.start_s, run.end_s) for run in runs if run.kind != MUSIC] if runs else None
+        pauses = steadiness.pauses_to_compare(self.measured(channels).levels.envelope, within_s)
+        with opened(self.source(channels)) as sound:
+            return steadiness.unsteadiness_db(
+                pauses, lambda *edges: np.concatenate([*sound.stretch(*edges)]), sound.sample_rate_hz
+            )
+
     def measured(self, channels: int, *, filtered: bool = False) -> Measurement:
         """Its levels in so many channels, as they are planned by: through the rumble filter where that is on, or with
         `filtered` where it is to be on if needed.
@@ -425,6 +436,7 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
         content_kind=content_kind,
         filtered=lambda: survey.measured(channels, filtered=True).levels,
         known=known,
+        unsteadiness_db=partial(survey.unsteadiness_db, channels, content_kind),
     )
     if plan.rumble_hz != treatment.measured_hz:
         measured = survey.measured(channels, filtered=True)
@@ -463,6 +475,7 @@ def _planned_in_parts(
         lossy=encoding.lossy,
         treatment=treatment,
         known=survey.known(channels),
+        unsteadiness_db=partial(survey.unsteadiness_db, channels, content_kind),
     )
     runs = survey.runs(channels, content_kind)
     plan = with_balance(plan, measured.levels, spans_of(runs), outlet)

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 from math import inf
 
 import numpy as np
@@ -13,6 +14,7 @@ from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
 from mastering.meters.offset import lies_low, offset_of
 from mastering.meters.speech import is_pause, noise_floor, room_stretch
+from mastering.meters.steadiness import VARIES_DB
 from mastering.outlets import sentences
 from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.headtail import left_alone, plan_edges
@@ -68,6 +70,7 @@ def plan_levels(
     near: Range | None = None,
     filtered: Callable[[], Levels] | None = None,
     known: Known = NOTHING_KNOWN,
+    unsteadiness_db: Callable[[], float | None] | None = None,
 ) -> LevelPlan:
     """Find the gentlest chain that meets all level rules together: gain, limiter, then ride, then hush.
 
@@ -87,6 +90,9 @@ def plan_levels(
         Gives the levels after the rumble filter, where that is to be on if needed.
     known
         What is known of its recordings.
+    unsteadiness_db
+        Tells how much what is heard in its pauses varies, as `mastering.meters.steadiness` has it; asked for only where
+        hush or ride might act.
 
     Raises
     ------
@@ -99,7 +105,7 @@ def plan_levels(
     demands = {name: demand for name, demand in asked.items() if RULE_KINDS[name].scope != OF_DELIVERY}
     if near is not None:
         demands[CONSISTENCY] = near
-    planner = _Planner(levels, demands, lossy, treatment, content_kind, fixed_gain_db)
+    planner = _Planner(levels, demands, lossy, treatment, content_kind, fixed_gain_db, unsteadiness_db)
     best = planner.attempt(
         ride=treatment.ride == ALWAYS, hush_db=treatment.hush_db if treatment.hush == ALWAYS else 0.0
     )
@@ -113,6 +119,7 @@ def plan_levels(
             fixed_gain_db=fixed_gain_db,
             near=near,
             known=known,
+            unsteadiness_db=unsteadiness_db,
         )
     ride_would = ""
     if any(RULE_KINDS[name].helped_by_ride for name in best.unmet) and not best.ride:
@@ -238,6 +245,7 @@ class _Planner:
         treatment: Treatment,
         content_kind: str,
         fixed_gain_db: float | None,
+        unsteadiness_db: Callable[[], float | None] | None,
     ):
         self._levels, self._demands, self._treatment, self._fixed_gain_db = levels, demands, treatment, fixed_gain_db
         margin_db = _LOSSY_MARGIN_DB if lossy else _PCM_MARGIN_DB
@@ -252,10 +260,25 @@ class _Planner:
             plan_edges(levels, demands, self._quiet_s) if treatment.room_tone else left_alone(levels, demands)
         )
         self._may_ride, self._content_kind = content_kind != "music", content_kind
+        self._noise_is_marked = marked is not None
+        self._unsteadiness_db = unsteadiness_db
+        self._left_off: set[str] = set()
         self._curve: np.ndarray | None = None
+
+    @cached_property
+    def _varies(self) -> bool:
+        """Whether what lies beneath the voice is no steady noise, but music, or people."""
+        found_db = self._unsteadiness_db() if self._unsteadiness_db else None
+        return found_db is not None and found_db > VARIES_DB
 
     def attempt(self, *, ride: bool, hush_db: float) -> _Attempt:
         ride, hush_db = ride and self._may_ride, hush_db if self._noise_s else 0.0
+        if hush_db and not self._noise_is_marked and self._varies:
+            self._left_off.add("hush")
+            hush_db = 0.0
+        if ride and self._treatment.ride != ALWAYS and self._varies:
+            self._left_off.add("ride")
+            ride = False
         if ride and self._curve is None:
             self._curve = ride_curve(self._levels.envelope)
         chain = Chain(
@@ -318,6 +341,18 @@ class _Planner:
                 "Where noise is learned there seems to be speech, which hush would take for noise. Mark a stretch that "
                 "holds the room alone."
             )
+        if "hush" in self._left_off:
+            remarks.append(
+                "Hush is left off: what is heard beneath the voice changes from pause to pause, as music and people "
+                "do, and hush would eat it. Mark a stretch that holds the room alone, if there is one."
+            )
+        if best.ride and self._varies:
+            remarks.append("Ride moves what is heard beneath the voice along with it.")
+        elif "ride" in self._left_off and self._treatment.ride != NEVER:
+            remarks.append(
+                "Ride is left off: what is heard beneath the voice would be moved along with it. Choose always, if "
+                "that is wanted."
+            )
         if self._treatment.hush != NEVER and self._noise_s is None:
             remarks.append("Hush finds no pause to learn the noise from. Mark a stretch that holds nothing else.")
         return LevelPlan(
@@ -367,7 +402,7 @@ class _Planner:
                 demands=self._demands,
                 gain_db=best.gain_db,
                 hush_db=best.hush_db,
-                most_hush_db=MOST_HUSH_DB if self._noise_s else None,
+                most_hush_db=MOST_HUSH_DB if self._noise_s and "hush" not in self._left_off else None,
                 ridden=best.ride,
                 ride=ride_would,
                 together=self._fixed_gain_db is not None,

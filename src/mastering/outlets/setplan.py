@@ -54,6 +54,9 @@ class Member(Protocol):
     def passages(self) -> Sequence[Passage]: ...
 
     @property
+    def unsteadiness_db(self) -> Callable[[], float | None] | None: ...
+
+    @property
     def spans(self) -> Sequence[tuple[str, float, float]]: ...
 
     @property
@@ -74,6 +77,7 @@ class Given:
     known: Known = NOTHING_KNOWN
     passages: Sequence[Passage] = ()
     spans: Sequence[tuple[str, float, float]] = ()
+    unsteadiness_db: Callable[[], float | None] | None = None
 
 
 def plan_set(members: Sequence[Member], outlet: Outlet) -> list[LevelPlan | CannotMake]:
@@ -101,7 +105,12 @@ def plan_member(
     lossy = outlet.encoding(**asked).lossy
     try:
         if member.passages:
-            wishes: dict[str, Any] = {"lossy": lossy, "treatment": member.treatment, "known": member.known}
+            wishes: dict[str, Any] = {
+                "lossy": lossy,
+                "treatment": member.treatment,
+                "known": member.known,
+                "unsteadiness_db": member.unsteadiness_db,
+            }
             plan = plan_parted(levels, member.passages, outlet, **asked, **wishes)
             return with_balance(plan, levels, member.spans, outlet)
         plan = plan_levels(
@@ -114,6 +123,7 @@ def plan_member(
             near=near,
             filtered=member.filtered,
             known=member.known,
+            unsteadiness_db=member.unsteadiness_db,
         )
         return with_balance(plan, levels, member.spans, outlet)
     except CannotMake as error:

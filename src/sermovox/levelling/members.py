@@ -1,5 +1,6 @@
 """The files of a production as members of a set to be planned: their levels, measured once and kept in the cache."""
 
+import json
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
@@ -117,6 +118,15 @@ class Member:
         if self.sounding.programme is None:
             return []
         return spans_of(runs_of(self._programme, self.content_kind))
+
+    def unsteadiness_db(self) -> float | None:
+        """How much what is heard in the pauses of its speech varies; kept once it is known."""
+        path = storage.cached(digest([self.key, "pauses"]), "varies.json")
+        with suppress(FileNotFoundError, ValueError):
+            return cast("float | None", json.loads(caches.read(path)))
+        found = self._survey.unsteadiness_db(self.channels, self.content_kind)
+        caches.keep(path, json.dumps(found).encode())
+        return found
 
     def _parted(self, measured: Callable[[Programme], Levels]) -> list[Passage]:
         return passages_of(

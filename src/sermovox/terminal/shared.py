@@ -91,6 +91,7 @@ def plans_of(options, outlet: Outlet, treatment: Treatment) -> list[tuple[Path, 
                 treatment,
                 partial(_filtered, survey, channels),
                 survey.known(channels),
+                unsteadiness_db=partial(survey.unsteadiness_db, channels, options.content),
             )
         except MasteringError as error:
             wrong[path] = error
