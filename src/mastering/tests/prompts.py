@@ -2,11 +2,12 @@
 
 import gzip
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
 
 import numpy as np
+import scipy
 import soundfile
 from rapidfuzz import fuzz
 
@@ -125,6 +126,28 @@ def joined(
             put(others.pop(0).samples, None, whole=True)
     parts.append(np.zeros(RATE_HZ // 2, np.float32))
     return Take(over_noise(np.concatenate(parts), snr_db, seed=seed), [prompt.text for prompt in chosen], places)
+
+
+def coughed(take: Take, *, seed: int = 1) -> Take:
+    """The same with a cough 0.15 to 0.5 s after most readings: one or two bursts of noise from 300 to 2500 Hz."""
+    random, parts, places, taken, length = np.random.default_rng(seed), [], [], 0, 0
+    level = take.samples[np.abs(take.samples) > _SILENCE].std()
+    band = scipy.signal.butter(2, [300, 2500], "band", fs=RATE_HZ, output="sos")
+    for place in take.places:
+        end, later_s = int(place.end_s * RATE_HZ), (length - taken) / RATE_HZ
+        places.append(replace(place, start_s=place.start_s + later_s, end_s=place.end_s + later_s))
+        added = [take.samples[taken:end]]
+        if random.random() < 0.7:
+            added.append(np.zeros(int(random.uniform(0.15, 0.5) * RATE_HZ), np.float32))
+            for _ in range(random.integers(1, 3)):
+                time_s = np.arange(int(random.uniform(0.18, 0.35) * RATE_HZ)) / RATE_HZ
+                burst = scipy.signal.sosfilt(band, random.standard_normal(len(time_s))) * np.exp(-9 * time_s)
+                burst *= level * random.uniform(0.5, 1.5) / burst.std()
+                added += [burst.astype(np.float32), np.zeros(int(0.08 * RATE_HZ), np.float32)]
+        parts += added
+        taken, length = end, length + sum(map(len, added))
+    samples = np.concatenate([*parts, take.samples[taken:]])
+    return Take(over_noise(samples, 30.0, seed=seed), take.lines, places)
 
 
 def over_noise(samples: np.ndarray, snr_db: float, *, seed: int = 1) -> np.ndarray:

@@ -16,7 +16,7 @@ import numpy as np
 from mastering.editing.texts import UnreadableText
 from mastering.errors import Cancelled
 from mastering.meters.measurement import measure
-from mastering.tests.prompts import RATE_HZ, Take, joined, over, prompts, there, unlike
+from mastering.tests.prompts import RATE_HZ, Take, coughed, joined, over, prompts, there, unlike
 from mastering.tests.signals import noise, written
 from mastering.words.brought import heard_of
 from mastering.words.hearing import HeardScript, hear
@@ -126,6 +126,12 @@ class HumanVoices(TestCase):
                 whole = {at for at, each in enumerate(readings_that_count(heard)) if each and told.get(at, 0) > 1.2}
                 # One prompt of some fifty is not what its text says.
                 self.assertLessEqual(len(whole - replaced), 1)
+
+    def test_a_cough_after_a_reading_is_no_part_of_it_nor_of_the_next(self):
+        for language in ("en", "it"):
+            take = coughed(joined(language, 24, seed=1, snr_db=60.0))
+            with self.subTest(language):
+                self.assertGreaterEqual(share_right(heard_in(take, language), take, ends_right), 0.83)
 
     def test_a_noisy_room_costs_little(self):
         take = joined("en", 30, seed=24, snr_db=10.0)

@@ -14,7 +14,6 @@ import numpy as np
 from mastering.audio.beside import Ahead
 from mastering.audio.convert import resampled, to_channels
 from mastering.audio.reader import Reader
-from mastering.editing.pauses import Pauses
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import Envelope
 from mastering.meters.measurement import Progress, watched
@@ -22,7 +21,7 @@ from mastering.words.ears import Ear
 from mastering.words.features import BANDS, FEATURES, ROWS_PER_SECOND, Voice, let_go, powers, powers_of_blocks
 from mastering.words.following import Follower, Heard, Way
 from mastering.words.learning import FIRST_MARGIN, doubt_of, first_ear, learned
-from mastering.words.onsets import Room, pauses_of_voice, share_of, speech_of
+from mastering.words.onsets import Room, pauses_of_voice, quiet_rows, share_of, speech_of
 from mastering.words.readings import Reading, outside_of, readings_of
 from mastering.words.spoken import RATE_HZ, SpokenLine, speak, words_of
 from mastering.words.states import FULL_SCALE, States, states_of
@@ -80,7 +79,8 @@ class HeardScript:
 class Recording:
     """What is heard of a recording: `given` are its mel powers, shape (rows, BANDS), kept in a file."""
 
-    def __init__(self, given: np.ndarray, pauses: Pauses):
+    def __init__(self, given: np.ndarray, envelope: Envelope):
+        pauses = pauses_of_voice(envelope)
         share = share_of(pauses, len(given))
         self.given = given
         self.sample = np.array(given[:_SAMPLE_ROWS])
@@ -92,7 +92,8 @@ class Recording:
         loud = self.sample[share[: len(self.sample)] > 0.5].sum(axis=1)
         above_db = db_of_power(float(loud.mean()) / max(float(self.room.powers.sum()), 1e-12)) if len(loud) else 0.0
         louder_rows = np.concatenate([np.zeros(0, bool), *louder])
-        self.speech = speech_of(pauses, share, louder_rows, above_room_db=above_db)
+        quiet = quiet_rows(envelope, pauses, len(given))
+        self.speech = speech_of(pauses, share, louder_rows, quiet=quiet, above_room_db=above_db)
         self.voice = Voice(self.sample, self.speech.share[: len(self.sample)] > 0.5)
 
     def heard_first(self, ear: Ear, rows: int) -> Heard:
@@ -232,7 +233,7 @@ def attend(
     """As `hear`, before it is put into words; at least one line has a word."""
     recording = Recording(
         powers_in_file(path, lambda share: progress(_SHARE_READ * share)),
-        pauses_of_voice(envelope),
+        envelope,
     )
     with closing(Ahead(speak(lines, language))) as ahead:
         script = SpokenScript(lines, _told(ahead, len(lines), progress), recording)

@@ -13,6 +13,7 @@ from mastering.meters.speech import active_level
 from mastering.words.features import ROWS_PER_SECOND
 
 SHORTEST_PAUSE_S = 0.12
+_QUIET_ABOVE_DB = 2.0
 _VARYING_DB, _NEAR_DB, _BENEATH_DB = 4.0, 26.0, 17.0
 """What lies beneath the voice varies by more than the first, as music and other speakers do, and less than the second
 below the loudest speech: then only what is less than the third below that is the voice (found with prompts of three
@@ -33,10 +34,11 @@ _CELLS = CELLS_PER_SECOND // ROWS_PER_SECOND
 
 @dataclass(frozen=True)
 class Speech:
-    """How far each row is speech, 0 to 1, shape (rows,), where pauses begin and end, seconds, shape (n,) each, and how
-    long an ending goes on below the noise of the room, seconds."""
+    """How far each row is speech, 0 to 1, shape (rows,), which rows are quiet if only for a moment, where pauses begin
+    and end, seconds, shape (n,) each, and how long an ending goes on below the noise of the room, seconds."""
 
     share: np.ndarray
+    quiet: np.ndarray
     starts_s: np.ndarray
     ends_s: np.ndarray
     hidden_s: float
@@ -67,6 +69,19 @@ def pauses_of_voice(envelope: Envelope) -> Pauses:
     if found.level_db - found.noise_db > _VARYING_DB and loudest_db - found.level_db < _NEAR_DB:
         return find_pauses(envelope, shortest_s=SHORTEST_PAUSE_S, level_db=loudest_db - _BENEATH_DB)
     return found
+
+
+def quiet_rows(envelope: Envelope, pauses: Pauses, rows: int) -> np.ndarray:
+    """Which rows hold no more than the room, if only for a moment: that is no pause yet where a sound is near. Bool,
+    shape (rows,); none where something else than noise lies beneath the voice.
+    """
+    told = np.zeros(rows, bool)
+    if pauses.level_db - pauses.noise_db <= _VARYING_DB:
+        cells = envelope.weighted[: rows * _CELLS]
+        whole = len(cells) // _CELLS
+        highest = cells[: whole * _CELLS].reshape(whole, _CELLS).max(axis=1)
+        told[:whole] = highest < 100 * (pauses.level_db + _QUIET_ABOVE_DB)
+    return told
 
 
 class Room:
@@ -110,7 +125,9 @@ def share_of(pauses: Pauses, rows: int) -> np.ndarray:
     return told
 
 
-def speech_of(pauses: Pauses, share: np.ndarray, louder: np.ndarray, *, above_room_db: float) -> Speech:
+def speech_of(
+    pauses: Pauses, share: np.ndarray, louder: np.ndarray, *, quiet: np.ndarray, above_room_db: float
+) -> Speech:
     """Widen what is spoken by the rows beside it that stand out of the room; the voice does by `above_room_db`."""
     wider = share.copy()
     starts, ends = pauses.starts_s.copy(), pauses.ends_s.copy()
@@ -127,7 +144,8 @@ def speech_of(pauses: Pauses, share: np.ndarray, louder: np.ndarray, *, above_ro
         if before:
             wider[stop - before : stop + 1] = 1
             ends[at] = min(end, (stop - before) / ROWS_PER_SECOND)
-    return Speech(wider, starts, ends, _HIDDEN_S * hidden)
+    # What is soft lies as low as a noisy room.
+    return Speech(wider, quiet & (hidden == 0), starts, ends, _HIDDEN_S * hidden)
 
 
 def _reach(louder: np.ndarray) -> int:

@@ -10,13 +10,11 @@ from pathlib import Path
 
 import numpy as np
 
-from mastering.editing.pauses import find_pauses
 from mastering.meters.measurement import measure
 from mastering.tests.prompts import LANGUAGES, Take, joined, over_noise
 from mastering.words.features import FEATURES
 from mastering.words.hearing import Attended, Recording, SpokenScript, attend, powers_in_file
 from mastering.words.learning import KNOWN, line_and_weights
-from mastering.words.onsets import SHORTEST_PAUSE_S
 from mastering.words.spoken import speak
 
 _SEEDS = (11, 12, 13)
@@ -44,8 +42,7 @@ def _pairs(take: Take, language: str) -> Iterator[tuple[np.ndarray, np.ndarray]]
         spoken = list(speak(take.lines, language))
         for snr_db in _OVER_NOISE_DB:
             noisy = Take(over_noise(take.samples, snr_db, seed=7), take.lines, take.places).write(Path(name) / "n.wav")
-            pauses = find_pauses(measure(noisy).levels.envelope, shortest_s=SHORTEST_PAUSE_S)
-            recording = Recording(powers_in_file(noisy, lambda share: None), pauses)
+            recording = Recording(powers_in_file(noisy, lambda share: None), measure(noisy).levels.envelope)
             script = SpokenScript(take.lines, iter(spoken), recording, warps=[clear.script.warp])
             rows = _spoken_rows(clear)[: len(recording.sample)]
             features = recording.voice.features(recording.sample)[: len(rows)]
