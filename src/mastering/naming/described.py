@@ -7,6 +7,7 @@ from typing import Any
 from mastering.editing.roles import NUMBERED, ROLE_WORDS, SHORT, as_number
 from mastering.naming.checks import split_ending
 from mastering.naming.patterns import plain
+from mastering.naming.revisions import is_revision, without_revisions
 
 _LONGEST_TITLE = 200
 _SIGNS = " .,:;_-–—()[]#"
@@ -49,11 +50,13 @@ def described(name: str, *, production: str = "") -> Described:
     Described(title='Die Furt', role='chapter', number=2, part=None, place=3)
     >>> described("04 - The Ford.wav")
     Described(title='The Ford', role=None, number=4, part=None, place=4)
+    >>> described("04 - The Ford v2 (1).wav")
+    Described(title='The Ford', role=None, number=4, part=None, place=4)
     >>> described("3 little pigs.wav")
     Described(title='3 little pigs', role=None, number=None, part=None, place=None)
     """
     whole = _spaced(split_ending(name)[0])
-    text = _without(whole, production)
+    text = without_revisions(_without(whole, production))
     place: int | None = None
     numbered = None if _DAY.match(text) else _PLACE.match(text)
     if numbered:
@@ -97,7 +100,7 @@ def _said(text: str) -> dict[str, Any] | None:
         return None
     if number is not None and rest[:1].isalpha():
         return None
-    rest = rest.strip(_SIGNS)
+    rest = "" if is_revision(rest := rest.strip(_SIGNS)) else rest
     if part := _PART.match(rest):
         rest = part[2].strip(_SIGNS)
     written = SHORT.get(word) or found["role"][:1].upper() + found["role"][1:].lower()

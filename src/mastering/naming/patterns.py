@@ -18,6 +18,7 @@ from mastering.errors import MasteringError
 FIELDS = {
     "place": "place in the running order, from 1",
     "number": "the section’s own number",
+    "count": "its own number; its place where no section has a number",
     "role": "what the section is: chapter, segment, line",
     "title": "the section’s title",
     "part": "which part of a section that was split",
@@ -41,7 +42,7 @@ FIELDS = {
     "date": "the day the files are made, such as 2026-03-09",
     "total": "how many sections there are",
 }
-NUMBERS = ("place", "number", "part", "total")
+NUMBERS = ("place", "number", "count", "part", "total")
 
 FUNCTIONS = {
     "pad": "noughts in front, as many as the book needs; pad:3 for at least 3 digits",

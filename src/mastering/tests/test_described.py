@@ -30,6 +30,22 @@ _SAID = {
     "04 - The Ford.wav": (None, 4, None, "The Ford"),
     "01_first.wav": (None, 1, None, "first"),
 }
+# Names with words of revision, and what is left of them.
+_REVISED = {
+    "Episode 12 final.wav": ("episode", 12, "Episode 12"),
+    "Ep 12 Fog v2.wav": ("episode", 12, "Fog"),
+    "03_Kapitel_02_Die_Furt_neu.wav": ("chapter", 2, "Die Furt"),
+    "ch 5 retake.wav": ("chapter", 5, "Chapter 5"),
+    "Chapter 7 The Weir LONG.wav": ("chapter", 7, "The Weir"),
+    "chapter_08 - The Lock (1).wav": ("chapter", 8, "The Lock"),
+    "2026-03-01 Episode 4 Herons.wav": ("episode", 4, "Herons"),
+    "Ch 9 The Bank 20260301.wav": ("chapter", 9, "The Bank"),
+    "04 - The Ford take 3 FINAL (2).wav": (None, 4, "The Ford"),
+    "Ch 2 The Final.wav": ("chapter", 2, "The Final"),
+    "Chapter 3 Something New.wav": ("chapter", 3, "Something New"),
+    "The Long Way.wav": (None, None, "The Long Way"),
+    "Version 2.5.wav": (None, None, "Version 2.5"),
+}
 # Names that look as if they said something and do not.
 _NOT_SAID = {
     "chair.wav": "chair",
@@ -56,6 +72,12 @@ class Described(TestCase):
             with self.subTest(name):
                 read = described(name, production="Salt and Cedar")
                 self.assertEqual((read.role, read.number, read.part, read.title), said)
+
+    def test_words_of_revision_are_no_titles_and_titles_are_not_taken_for_them(self):
+        for name, said in _REVISED.items():
+            with self.subTest(name):
+                read = described(name)
+                self.assertEqual((read.role, read.number, read.title), said)
 
     def test_what_says_nothing_is_a_title(self):
         for name, title in _NOT_SAID.items():

@@ -100,7 +100,7 @@ _DEMANDED = {
     "loan-player": "738528aaaf216ef2",
     "line-set": "1210e9e33ef247c5",
     "own-masters": "005b72a09e776d19",
-    "podcast-host": "357378d9bfb60e14",
+    "podcast-host": "890f5977456bc12b",
     "single-file-audiobook": "7f2fd0c5412c242c",
     "slow-connections": "1d0fd0e2fc7e15bd",
     "voice-audition": "be47585a81d2b1d5",

@@ -4,7 +4,6 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import asdict, replace
 from functools import cached_property
-from typing import Any
 
 from mastering.audio.wav import Broadcast
 from mastering.naming.patterns import Facts, facts_of
@@ -17,7 +16,7 @@ from sermovox import storage
 from sermovox.cutting.chapters import Chapters
 from sermovox.productions.models import Production, Section, fitted_artwork
 from sermovox.recordings.models import Recording
-from sermovox.sources.names import Wanted, shared_facts
+from sermovox.sources.names import Wanted, section_facts, shared_facts
 from sermovox.sources.soundings import Soundings
 
 
@@ -63,18 +62,10 @@ class Inscriptions:
         }
 
     def _facts(self, outlet: Outlet, file: Wanted, date: str) -> Facts:
-        section = file.sounding.section
-        own: dict[str, Any] = {"place": file.place, "title": file.sounding.title}
-        if section is not None:
-            own |= {
-                "number": section.number,
-                "role": section.role,
-                "part": section.part,
-                "notes": section.notes,
-                "script": section.script,
-                "exact": section.exact_name,
-            }
-        shared = shared_facts(self.production, outlet, len(self._soundings.sections), date)
+        sections = self._soundings.sections
+        own = section_facts(file.sounding, file.place, sections)
+        own["title"] = file.sounding.title
+        shared = shared_facts(self.production, outlet, len(sections), date)
         (facts,) = facts_of([shared | own], lines=True)
         return facts
 

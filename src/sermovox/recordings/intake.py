@@ -1,6 +1,7 @@
 """Taking in a file: its bytes, its name, and whether it is a recording at all."""
 
 import hashlib
+import itertools
 import uuid
 from dataclasses import dataclass
 from functools import partial
@@ -203,5 +204,9 @@ def _following(production: Production) -> dict[str, Any]:
     last = production.last_of_run
     if last is None:
         return {"role": Section.Role.CHAPTER}
-    number = last.number + 1 if last.number is not None else None
+    number = last.number
+    if number is not None:
+        taken = set(production.sections.filter(role=last.role).values_list("number", flat=True))
+        # No episode gets the number of another, however they stand.
+        number = next(each for each in itertools.count(number + 1) if each not in taken)
     return {"role": last.role, "number": number} | handed_on(last)

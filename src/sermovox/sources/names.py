@@ -115,7 +115,7 @@ class WantedFiles:
         sections = self.soundings.sections
         shared = shared_facts(self.production, self.outlet, len(sections), self._date)
         whole = {"exact": naming_for(self.production, self.outlet).whole_name} if self.outlet.joined else {}
-        facts = facts_of([shared | _facts(sounding, place) | whole for sounding, place in found])
+        facts = facts_of([shared | section_facts(sounding, place, sections) | whole for sounding, place in found])
         return [self._pattern.name(each) for each in facts]
 
     @cached_property
@@ -152,18 +152,22 @@ class WantedFiles:
         return [file for file in self.files if file.sounding.section is None or file.sounding.section.pk in keys]
 
 
-def _facts(sounding: Sounding, place: int) -> dict[str, str | int | None]:
+def section_facts(sounding: Sounding, place: int, sections: Sequence[Section]) -> dict[str, str | int | None]:
+    """What patterns may use of the section of one file, among those of its running order."""
     section = sounding.section
     if section is None:
-        return {"place": place, "title": sounding.title}
+        return {"place": place, "count": place, "title": sounding.title}
+    counted = any(each.number is not None for each in sections)
     return {
         "place": place,
         "number": section.number,
+        "count": section.number if counted else place,
         "role": section.role,
         "title": section.title,
         "part": section.part,
         "exact": section.exact_name,
         "notes": section.notes,
+        "script": section.script,
         "source": section.recording.name.rpartition(".")[0] if section.recording else "",
     }
 

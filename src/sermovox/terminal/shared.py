@@ -11,6 +11,7 @@ from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.meters.meter import Levels
 from mastering.meters.sides import BY_ITSELF, WAYS
+from mastering.naming.described import described
 from mastering.naming.patterns import FIELDS
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
@@ -119,11 +120,22 @@ def facts_given(options) -> list[dict]:
             raise MasteringError(f"“{pair}” is no fact. Write NAME=TEXT; names are: {', '.join(FIELDS)}.")
         given[name] = text
     shared = {"date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
+    said = [described(path.name) for path in options.files]
+    counted = any(each.number is not None for each in said)
     return [
-        {"production": path.resolve().parent.name, "place": place, "title": path.stem, "source": path.stem}
+        {
+            "production": path.resolve().parent.name,
+            "place": place,
+            "number": each.number,
+            "count": each.number if counted else place,
+            "role": each.role or "",
+            "part": each.part,
+            "title": path.stem,
+            "source": path.stem,
+        }
         | shared
         | given
-        for place, path in enumerate(options.files, 1)
+        for place, (path, each) in enumerate(zip(options.files, said, strict=True), 1)
     ]
 
 

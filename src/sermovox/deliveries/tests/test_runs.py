@@ -226,3 +226,26 @@ class Runs(AppTestCase):
         self.assertNotContains(page, 'data-outlet="podcast-host"')
         answer = self.submit(f"/productions/{self.production.pk}/outlets/", {"outlet": ["nowhere"]})
         self.assertContains(answer, "Choose at least one outlet")
+
+
+class Numbers(AppTestCase):
+    def names_and_tracks(self) -> list[tuple[str, str]]:
+        sections = [section.pk for section in self.production.sections.all()]
+        self.client.post(f"/deliveries/start/{self.production.pk}/", {"outlet": "podcast-host", "section": sections})
+        self.work()
+        files = Delivery.objects.order_by("pk").last().files.all()
+        return [(file.name, read_carried(file.path).tags.get("track", "")) for file in files]
+
+    def test_an_episode_keeps_its_number_whatever_stands_beside_it(self):
+        self.bring_in(speech(seed=1), name="Episode 12 Fog v2.wav")
+        self.assertEqual(self.names_and_tracks(), [("12-fog.mp3", "12")])
+        self.bring_in(speech(seed=2), name="Episode 11 Reeds FINAL.wav")
+        self.bring_in(speech(seed=3), name="Trailer.wav")
+        # The first is as it was, so it is not made again; what follows gets the next number that is free.
+        self.assertEqual(sorted(self.names_and_tracks()), [("11-reeds.mp3", "11"), ("13-trailer.mp3", "13")])
+        self.assertFalse(Delivery.objects.order_by("pk").first().files.get().replaced_at)
+
+    def test_where_nothing_has_a_number_the_place_is_told(self):
+        self.bring_in(speech(seed=4), name="Herons.wav")
+        self.bring_in(speech(seed=5), name="Trailer.wav")
+        self.assertEqual(self.names_and_tracks(), [("01-herons.mp3", "1"), ("02-trailer.mp3", "2")])
