@@ -58,7 +58,6 @@ LEVEL_FIGURES = (
     "dc_offset",
     "correlation",
     "channel_difference_db",
-    "voices_apart_db",
     "bandwidth_hz",
 )
 
@@ -88,7 +87,9 @@ class Measurement:
         } | {name: _rounded(getattr(self.levels, name), _DIGITS.get(name, 2)) for name in LEVEL_FIGURES}
 
     def origin(self) -> dict[str, Any]:
-        """What a slip keeps beyond the figures: the exact length, float or not, and what the recorder wrote."""
+        """What a slip keeps beyond the figures: the exact length, float or not, what the recorder wrote, dead sides,
+        and how far two voices on two sides lie apart.
+        """
         facts = self.facts
         return {
             "floating_point": facts.floating_point,
@@ -98,6 +99,7 @@ class Measurement:
             "time_reference_s": _rounded(facts.time_reference_s, 3),
             "frames": facts.frames,
             "dead_channels": list(self.levels.dead_channels),
+            "voices_apart_db": _rounded(self.levels.voices_apart_db, 2),
             "lossy": facts.lossy,
         }
 

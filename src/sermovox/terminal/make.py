@@ -18,10 +18,13 @@ from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.described import described
 from mastering.naming.patterns import Facts, facts_of, read_pattern
+from mastering.outlets.checksheet import check_together
 from mastering.outlets.filled_in import inscription_for
-from mastering.outlets.findings import FAIL
+from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
+from mastering.outlets.rules.delivery import EXTRA_FILES
+from mastering.outlets.rules.kind import Delivered
 from mastering.pipeline import Order, make_all
 from mastering.rendering import Programme, Track
 from mastering.tagging.artwork import picture_for
@@ -30,6 +33,7 @@ from mastering.tagging.markers import read_markers
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     Summary,
+    here,
     outlet_of,
     print_json,
     print_sheet,
@@ -87,6 +91,7 @@ def _made(options, works, outlets, folders, plans, pictures, treatment, summary:
     """Make all of it, and tell how it went. Returns the exit status."""
     existing = _Existing(options.existing)
     rows, status = [], 0
+    delivered: dict[str, list[Delivered]] = {outlet.key: [] for outlet in outlets}
     for done, work in enumerate(works):
         orders = []
         for outlet in (outlet for outlet in outlets if outlet.key in work.names):
@@ -113,12 +118,42 @@ def _made(options, works, outlets, folders, plans, pictures, treatment, summary:
             folded = (f"Made mono from {made.plan.mono}.",) if made.plan.mono else ()
             remarks = (*folded, *made.remarks)
             rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": remarks})
+            delivered[order.outlet.key].append(
+                Delivered(
+                    name=made.path.name,
+                    channels=made.found.facts.channels,
+                    size_bytes=made.found.facts.size_bytes,
+                    role=described(work.path.name).role or "",
+                )
+            )
             if not options.json and (made.sheet.verdict == FAIL or not options.quiet):
                 print_sheet(made.path, made.sheet, remarks)
+    for outlet in outlets:
+        sheet = _together(delivered[outlet.key], outlet, whole=len(options.files) > 1)
+        if not sheet.findings:
+            continue
+        if sheet.verdict == FAIL:
+            status = 1
+        findings = [here(finding) for finding in sheet.as_list()]
+        for row in (row for row in rows if row["outlet"] == outlet.key):
+            row["delivery"] = {"verdict": sheet.verdict, "findings": findings}
+        if not options.json and (sheet.verdict == FAIL or not options.quiet):
+            print_sheet(Path(f"All files in {folders[outlet.key]}"), sheet, _not_made_here(outlet))
     if options.json:
         print_json(rows)
     summary.tell()
     return status
+
+
+def _together(files: Sequence[Delivered], outlet: Outlet, *, whole: bool) -> CheckSheet:
+    """What an outlet asks of all files beside each other, but for what goes with them, which is not made here."""
+    sheet = check_together(files, outlet, whole=whole and not outlet.joined)
+    return CheckSheet(tuple(finding for finding in sheet.findings if finding.rule != EXTRA_FILES))
+
+
+def _not_made_here(outlet: Outlet) -> tuple[str, ...]:
+    names = ", ".join(outlet.extra_files)
+    return (f"{outlet.title} asks for {names} as well, which are not made in the terminal.",) if names else ()
 
 
 def _settled(outlet: Outlet, paths: list[Path]) -> Outlet:

@@ -64,6 +64,29 @@ class Terminal(TestCase):
         self.assertEqual(list(rows[0]), PUBLIC_KEYS)
         self.assertEqual((rows[0]["channels"], rows[0]["bit_depth"], rows[0]["duration_s"]), (1, 16, 6.0))
 
+    def test_what_an_outlet_asks_of_all_files_is_held_against_all_that_are_made(self):
+        takes = [self.take.rename(self.folder / "chapter 1.wav")]
+        takes.append(written(self.folder, speech(seed=8), name="chapter 2.wav"))
+        make = ("make", *takes, "--outlet", "audiobook-retail")
+        status, printed, _ = self.run_(*make, "--out", self.folder / "out")
+        self.assertEqual(status, 1)
+        self.assertRegex(printed, r"All files in .*out: fails")
+        self.assertIn("without opening credits, closing credits", printed)
+        self.assertIn("such as “opening credits.wav”", printed)
+        takes += [
+            written(self.folder, speech(seed=at), name=f"{name}.wav")
+            for at, name in enumerate(("opening credits", "closing credits", "retail sample"), 20)
+        ]
+        make = ("make", *takes, "--outlet", "audiobook-retail", "--json")
+        _, printed, _ = self.run_(*make, "--out", self.folder / "whole")
+        rows = json.loads(printed)
+        self.assertEqual(len(rows), 5)
+        found = {finding["rule"]: finding["verdict"] for finding in rows[0]["delivery"]["findings"]}
+        self.assertEqual(found["sections_required"], "passes")
+        # One file says nothing of what else there is.
+        _, printed, _ = self.run_("make", takes[0], "--outlet", "audiobook-retail", "--out", self.folder / "one")
+        self.assertNotIn("without opening credits", printed)
+
     def test_how_it_went_is_told_in_the_end_and_little_else_where_that_is_wished(self):
         bad = self.folder / "bad.wav"
         bad.write_text("Once upon a time")

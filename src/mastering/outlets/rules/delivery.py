@@ -23,6 +23,7 @@ from mastering.outlets.rules.kind import (
     RuleKind,
 )
 
+EXTRA_FILES = "extra_files"
 ONE_EACH, JOINED = "one for each section", "one of all sections"
 HEARD_FIRST = "somebody listens to it"
 COVER = "cover.jpg"
@@ -89,7 +90,10 @@ KINDS = [
         takes=LIST,
         choices=ROLES,
         wants_whole=True,
-        advice=Advice(other="Add the missing sections to the running order and deliver them too."),
+        advice=Advice(
+            other="Add the missing sections to the running order and deliver them too.",
+            terminal="Give the missing ones too. The name of a file says what it is, such as “opening credits.wav”.",
+        ),
         together=_sections,
     ),
     replace(
@@ -128,7 +132,7 @@ KINDS = [
     ),
     replace(
         _OF_ALL,
-        name="extra_files",
+        name=EXTRA_FILES,
         label="Files beside them",
         takes=LIST,
         choices=EXTRAS,
