@@ -123,7 +123,8 @@ class Member:
         """How much what is heard in the pauses of its speech varies; kept once it is known."""
         path = storage.cached(digest([self.key, "pauses"]), "varies.json")
         with suppress(FileNotFoundError, ValueError):
-            return cast("float | None", json.loads(caches.read(path)))
+            kept: float | None = json.loads(caches.read(path))
+            return kept
         found = self._survey.unsteadiness_db(self.channels, self.content_kind)
         caches.keep(path, json.dumps(found).encode())
         return found

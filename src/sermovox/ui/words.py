@@ -21,16 +21,20 @@ LOCALE_DIR = Path(__file__).parent / "locale"
 _LEAST_LETTERS = 4
 """A sentence of fewer letters beside what varies would be found in anything."""
 _FIGURE = re.compile(r"(?<![\w.:/-])([−+-]?\d+)\.(\d+)(?![\w.]*[\d.]|\w)")
+_QUOTED = re.compile(r"(“[^”]*”)")
 _SENTENCES = re.compile(r"(?<=[.;:?!]) ")
 _BETWEEN = (": ", "; ", ", ", " and ", " or ")
 
 
 class Varying(NamedTuple):
-    """A sentence in which something varies: the longest part that does not, all of it, and the translation."""
+    """A sentence in which something varies: the longest part that does not, all of it, the translation, and what of it
+    stands in quotation marks: names that people gave, which are no words of ours.
+    """
 
     longest: str
     pattern: re.Pattern
     other: str
+    names: frozenset[str]
 
 
 def said(text):
@@ -84,7 +88,8 @@ def _book(language: str) -> tuple[dict[str, str], list[Varying]]:
             plain["".join(literal for literal, *_ in pieces)] = "".join(each[0] for each in Formatter().parse(other))
         elif letters >= _LEAST_LETTERS:
             longest = max((literal.strip() for literal, *_ in pieces), key=len)
-            varying.append((letters, Varying(longest, _pattern(pieces), other)))
+            names = frozenset(re.findall(r"“\{(\w+)\}”", english))
+            varying.append((letters, Varying(longest, _pattern(pieces), other, names)))
     return plain, [each for _, each in sorted(varying, key=lambda each: -each[0])]
 
 
@@ -104,7 +109,10 @@ def _said(english: str, language: str) -> str:
     for saying in (_as_it_stands, _by_sentences, _around_sentences, _by_words):
         if (other := saying(english, language)) is not None:
             return other
-    return _FIGURE.sub(rf"\1{_decimal_symbol(language)}\2", english)
+    parts = _QUOTED.split(english)
+    # Every other one is a name.
+    parts[::2] = [_FIGURE.sub(rf"\1{_decimal_symbol(language)}\2", part) for part in parts[::2]]
+    return "".join(parts)
 
 
 def _as_it_stands(english: str, language: str) -> str | None:
@@ -119,13 +127,16 @@ def _around_sentences(english: str, language: str) -> str | None:
 
 
 def _around(english: str, language: str, fits: Callable[[str], bool]) -> str | None:
-    for longest, pattern, other in _book(language)[1]:
+    for longest, pattern, other, names in _book(language)[1]:
         if longest not in english:
             continue
         # What goes on from a sentence before may stand without it.
         found = pattern.fullmatch(english) or pattern.fullmatch(f" {english}")
         if found and all(map(fits, found.groupdict().values())):
-            said_of = {name: _said(value, language) if value else "" for name, value in found.groupdict().items()}
+            said_of = {
+                name: value if name in names or not value else _said(value, language)
+                for name, value in found.groupdict().items()
+            }
             return other.format(**said_of).strip() if english.strip() == english else other.format(**said_of)
     return None
 

@@ -10,6 +10,11 @@ from mastering.outlets.rules.kind import ASKED, LEVELS, UNTOLD, Asked, Examined,
 _SLACK_OF_NAMED = 0.5
 """How far a number may lie from one that is asked by name: rates and bitrates are whole numbers."""
 _MOST_SHOWN = 120
+NO_TEXT = "none"
+THERE, THERE_IF_KNOWN = "there", "there, if anything is known"
+NOTHING_KNOWN, THERE_UNKNOWN = "nothing is known of it", "there, and nothing is known of it"
+OWN_WORDS = frozenset((NO_TEXT, THERE, THERE_IF_KNOWN, NOTHING_KNOWN, THERE_UNKNOWN))
+"""What is said of a text instead of it."""
 
 
 def hold(asked: Asked, examined: Examined) -> Finding:
@@ -42,7 +47,7 @@ def by_text(asked: Asked, *, wanted: str, found: str, right: bool, advice: str) 
         rule=asked.kind.name,
         label=asked.kind.label,
         asked=wanted,
-        found=one_line(found or "none"),
+        found=one_line(found or NO_TEXT),
         verdict=PASS if right else FAIL,
         advice="" if right else advice,
         source=asked.source,

@@ -7,7 +7,7 @@ from mastering.audio.encodings import Encoding
 from mastering.naming.patterns import read_pattern
 from mastering.outlets.demands import Demand, Pattern
 from mastering.outlets.findings import Finding
-from mastering.outlets.rules.holding import by_text, one_line
+from mastering.outlets.rules.holding import NOTHING_KNOWN, THERE, THERE_IF_KNOWN, THERE_UNKNOWN, by_text, one_line
 from mastering.outlets.rules.kind import (
     ASKED,
     BESIDE_SOUND,
@@ -44,9 +44,9 @@ def _text(asked: Asked, examined: Examined) -> Finding:
     wanted = None if examined.texts is None else examined.texts.get(kind.name, "")
     optional = isinstance(asked.demand, Pattern) and read_pattern(asked.demand.text).optional
     if wanted is None:
-        there, right = "there, if anything is known" if optional else "there", bool(figure) or optional
+        there, right = THERE_IF_KNOWN if optional else THERE, bool(figure) or optional
     else:
-        there = one_line(wanted) or ("nothing is known of it" if optional else "there, and nothing is known of it")
+        there = one_line(wanted) or (NOTHING_KNOWN if optional else THERE_UNKNOWN)
         right = figure == wanted and (bool(wanted) or optional)
     return by_text(asked, wanted=there, found=str(figure), right=right, advice=kind.advice.other)
 

@@ -16,8 +16,11 @@ from playwright.sync_api import expect
 
 from mastering.naming.patterns import FIELDS, FUNCTIONS
 from mastering.outlets.rulesheets import shipped
-from mastering.tests.signals import speech
+from mastering.tests.signals import noise, speech
 from sermovox.deliveries.models import Delivery
+from sermovox.history.changing import undo
+from sermovox.productions import order
+from sermovox.productions.models import Section
 from sermovox.scripts.models import languages_to_choose
 from sermovox.ui import gathered, words
 from sermovox.ui.guide import pages
@@ -243,6 +246,8 @@ class Screens(AppTestCase):
             "Podcast host",
             "chapter",
             "salt-and-cedar",
+            "Podcast",
+            "podcast",
             *_NAMES_OF_LANGUAGES,
             *(name for _, name in languages_to_choose("en")),
         }
@@ -351,3 +356,46 @@ class Accounts(AppTestCase):
         self.client.cookies.clear()
         self.client.force_login(other)
         self.assertContains(self.client.get("/"), '<html lang="en"')
+
+
+class NamesOfPeople(AppTestCase):
+    """What people call their things is shown as they wrote it, whatever it may mean in a language."""
+
+    TITLE, NUMBERED = "Speech beside music", "Version 2.5"
+
+    def test_titles_and_names_are_not_translated_on_any_page(self):
+        self.addCleanup(translation.activate, "en")
+        production = self.production
+        production.title, production.narrator, production.author = self.NUMBERED, self.TITLE, "Silence 1.5"
+        production.save()
+        self.bring_in(name=f"{self.TITLE}.wav")
+        self.bring_in(noise(-30, 5), name=f"{self.NUMBERED}.wav")
+        for section, title in zip(production.sections.all(), (self.TITLE, self.NUMBERED), strict=True):
+            Section.objects.filter(pk=section.pk).update(title=title)
+        sections = list(production.sections.with_pieces())
+        order.remove(production, self.narrator, sections[1])
+        undo(production)
+        fields = {"outlet": ["volunteer-archive"], "section": [section.pk for section in sections]}
+        self.client.post(f"/deliveries/start/{production.pk}/", fields)
+        self.work()
+        delivery = production.deliveries.get()
+        file = delivery.files.first()
+        recording = production.recordings.first()
+        recording.delete()
+        pages = [
+            "/", production.get_absolute_url(), f"/productions/{production.pk}/history/", "/recordings/storage/",
+            "/recordings/storage/bin/", f"/productions/{production.pk}/names/", f"/productions/{production.pk}/edit/",
+            f"/productions/{production.pk}/sheet/", f"/productions/{production.pk}/outlets/",
+            f"/levels/{production.pk}/", f"/levels/sections/{sections[0].pk}/plan/?outlet=volunteer-archive",
+            f"/cutting/sections/{sections[0].pk}/", f"/cutting/{production.recordings.first().pk}/",
+            delivery.get_absolute_url(), file.get_absolute_url(), f"/deliveries/{delivery.pk}/tags/",
+        ]  # fmt: skip
+        seen = 0
+        for page in pages:
+            answer = self.client.get(page, headers={"accept-language": "de"}, follow=True)
+            with self.subTest(page):
+                text = html.unescape(answer.content.decode())
+                seen += self.TITLE in text or self.NUMBERED in text
+                for wrong in ("Sprache neben Musik", "Version 2,5", "Silence 1,5"):
+                    self.assertNotIn(wrong, text, text[max(0, text.find(wrong) - 200) :][:300])
+        self.assertGreater(seen, 9)
