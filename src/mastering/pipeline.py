@@ -253,7 +253,9 @@ class Survey:
                 path: (name, {**figures, "channels": 1} if path in parted else figures)
                 for path, (name, figures) in facts.items()
             }
-            self._known[channels] = known_of(own, channels=channels, wish=self._treatment.mono)
+            self._known[channels] = known_of(
+                own, channels=channels, wish=self._treatment.mono, mends=self._treatment.mends
+            )
         return self._known[channels]
 
     @cached_property

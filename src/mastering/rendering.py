@@ -20,7 +20,7 @@ from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
-from mastering.shaping.mends import MENDS, fit_for
+from mastering.shaping.mends import ALIGNED_S, MENDS, fit_for
 from mastering.shaping.roomtone import Room
 
 _MIX_FRAMES = 8192
@@ -432,7 +432,7 @@ def _mended(source: _Source, names: Sequence[str], start: int, end: int) -> Iter
         return source.stretch(start, end)
     rate_hz = source.sample_rate_hz
     heard = round(max(mend.hears_s for mend in mends) * rate_hz)
-    begin = max(0, start - heard) // rate_hz * rate_hz
+    begin = max(0, start - heard) // (ALIGNED_S * rate_hz) * ALIGNED_S * rate_hz
     sound = source.stretch(begin, end, beyond=heard)
     for mend in mends:
         sound = mend.run(sound, rate_hz)

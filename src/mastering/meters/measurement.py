@@ -14,6 +14,7 @@ from mastering.audio.convert import to_channels
 from mastering.audio.facts import FileFacts
 from mastering.audio.reader import Reader
 from mastering.meters.envelope import Envelope
+from mastering.meters.faults import Flattened
 from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.meter import Levels, Meter
 
@@ -88,7 +89,7 @@ class Measurement:
 
     def origin(self) -> dict[str, Any]:
         """What a slip keeps beyond the figures: the exact length, float or not, what the recorder wrote, dead sides,
-        and how far two voices on two sides lie apart.
+        how far two voices on two sides lie apart, hum, clicks and tops that are cut off.
         """
         facts = self.facts
         return {
@@ -100,12 +101,17 @@ class Measurement:
             "frames": facts.frames,
             "dead_channels": list(self.levels.dead_channels),
             "voices_apart_db": _rounded(self.levels.voices_apart_db, 2),
+            "hum_hz": self.levels.hum_hz,
+            "hum_dbfs": _rounded(self.levels.hum_dbfs, 1),
+            "clicks_per_min": _rounded(self.levels.clicks_per_min, 0),
+            "flattened": asdict(self.levels.flattened) if self.levels.flattened else None,
             "lossy": facts.lossy,
         }
 
     def save(self, path: Path) -> None:
         """Keep all of it, envelope included, in one NumPy archive."""
         plain = {f.name: getattr(self.levels, f.name) for f in fields(Levels)}
+        plain["flattened"] = asdict(self.levels.flattened) if self.levels.flattened else None
         arrays = {"steps": plain.pop("steps")}
         envelope = plain.pop("envelope")
         arrays |= {name: getattr(envelope, name) for name in ("weighted", "power", "peak")}
@@ -120,6 +126,8 @@ class Measurement:
             plain = json.loads(str(kept["text"]))
             envelope = Envelope(kept["weighted"], kept["power"], kept["peak"])
             plain["levels"]["dead_channels"] = tuple(plain["levels"]["dead_channels"])
+            if flattened := plain["levels"].get("flattened"):
+                plain["levels"]["flattened"] = Flattened(**flattened | {"places_s": tuple(flattened["places_s"])})
             levels = Levels(**plain["levels"], steps=kept["steps"], envelope=envelope)
         facts = plain["facts"] | {"channel_names": tuple(plain["facts"]["channel_names"])}
         if facts.get("frame_kbps"):

@@ -14,6 +14,7 @@ from mastering.meters.bandwidth import BandwidthMeter
 from mastering.meters.decibels import db_of_amplitude, db_of_power
 from mastering.meters.dropouts import dropouts, speech_share
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, quantised
+from mastering.meters.faults import ClickSampler, Flattened, FlatTops
 from mastering.meters.hum import HumMeter
 from mastering.meters.kweighting import channel_weights, k_weighting
 from mastering.meters.sides import voices_apart
@@ -42,9 +43,9 @@ class Levels:
     from 0. `dc_offset` is the largest mean of a channel, full scale 1.0. `correlation` (-1 to 1) and
     `channel_difference_db` (left over right) compare two live sides. `bandwidth_hz` is where the sound ends in a
     cliff. `dropouts` counts holes in words, `speech_share` says how much of it is speech. `hum_hz` and `hum_dbfs` tell
-    of mains hum, where it stands out. `voices_apart_db` is by how much the left voice is the louder where
-    two speak, one on each side. `steps` is the weighted mean square of each whole 100 ms, shape (n,), for drawing
-    loudness over time.
+    of mains hum, where it stands out. `voices_apart_db` is by how much the left voice is the louder where two speak,
+    one on each side. `flattened` tells of tops that are cut off at whatever level, `clicks_per_min` of clicks. `steps`
+    is the weighted mean square of each whole 100 ms, shape (n,), for drawing loudness over time.
     """
 
     sample_rate_hz: int
@@ -74,6 +75,8 @@ class Levels:
     hum_hz: int | None
     hum_dbfs: float | None
     voices_apart_db: float | None = None
+    flattened: Flattened | None = None
+    clicks_per_min: float | None = None
     steps: np.ndarray
     envelope: Envelope
 
@@ -131,6 +134,9 @@ class Meter:
         self._bandwidth = BandwidthMeter(sample_rate_hz)
         self._clipped_runs = 0
         self._hum = HumMeter(sample_rate_hz)
+        self._flat_tops = FlatTops(sample_rate_hz)
+        self._click_sampler = ClickSampler(sample_rate_hz)
+        self._peak_frames = 0
         self._highest_sample = 0.0
         self._sides_alike = self._channels == 2
         # Bytes grow in place; a list of arrays joined at the end would take twice the memory.
@@ -190,6 +196,8 @@ class Meter:
             hum_hz=hum[0] if hum else None,
             hum_dbfs=_figure(db_of_amplitude(hum[1])) if hum else None,
             voices_apart_db=self._voices_apart_db(),
+            flattened=self._flat_tops.flattened(),
+            clicks_per_min=self._click_sampler.per_minute(),
             steps=steps,
             envelope=envelope,
         )
@@ -264,6 +272,9 @@ class Meter:
             mean = samples.mean(axis=1) if self._channels > 1 else samples[:, 0]
             self._hum.add(mean)
             self._bandwidth.add(mean)
+            self._click_sampler.add(mean)
+            self._flat_tops.add(samples, self._peak_frames)
+            self._peak_frames += len(samples)
         if self._channels == 2:
             self._product += float(np.vdot(samples[:, 0], samples[:, 1]))
         self._cells[2].extend(quantised(np.square(peaks)).tobytes())

@@ -1,17 +1,28 @@
 """What a producer should know of a recording before anything is made of it, gravest first."""
 
 from mastering.audio.facts import FileFacts
+from mastering.meters.decibels import db_of_amplitude
 from mastering.meters.measurement import Measurement
 
 _VERY_QUIET_LUFS = -45.0
 _SPEECH_ONLY_HZ = 16000
 _TELEPHONE_HZ = 4250
-_MUCH_HUM_DBFS = -60.0
+MUCH_HUM_DBFS = -60.0
 _OPPOSITE = -0.5
 _LOPSIDED_DB = 4.0
 _MUCH_DC = 0.003
 """0.3 % of full scale, about -50 dBFS (common practice, no source)."""
+MANY_CLICKS = 30
+"""In a minute (common practice, no source): prompts of three readers have none."""
 _SIDES = ("left", "right")
+
+
+def said_of_flat_tops(count: int, level: float) -> str:
+    """What is to be known of tops that are cut off below full scale; `level` is theirs, 1.0 full scale."""
+    return (
+        f"Its tops are cut off flat at {db_of_amplitude(level):.1f} dBFS, {count} times: it was overdriven before it "
+        "was made quieter. The loudest words crackle, and nothing here mends that; its page shows where."
+    )
 
 
 def remarks(measurement: Measurement) -> tuple[str, ...]:
@@ -31,6 +42,8 @@ def _what_is_lost(measurement: Measurement) -> list[str]:
     if levels.clipped_runs:
         places = "one place" if levels.clipped_runs == 1 else f"{levels.clipped_runs} places"
         found.append(f"Clipped in {places}: the loudest words crackle, and gain cannot mend that. Listen to them.")
+    elif levels.flattened:
+        found.append(said_of_flat_tops(levels.flattened.count, levels.flattened.level))
     if levels.dead_channels:
         which = [_SIDES[c] if facts.channels == 2 else f"number {c + 1}" for c in levels.dead_channels]
         found.append(
@@ -65,11 +78,13 @@ def _what_can_be_heard(measurement: Measurement) -> list[str]:
             f"The {louder} side is {abs(levels.channel_difference_db):.0f} dB louder than the {quieter} one: on "
             "headphones the voice sits to one side. Make mono of it, or even them out."
         )
-    if levels.hum_dbfs is not None and levels.hum_dbfs > _MUCH_HUM_DBFS:
+    if levels.hum_dbfs is not None and levels.hum_dbfs > MUCH_HUM_DBFS:
         found.append(
             f"Much hum from the mains: {levels.hum_hz} Hz at {levels.hum_dbfs:.0f} dBFS. It will be heard in the "
-            "pauses; look at cables and power supplies."
+            "pauses; the hum filter takes it away. Look at cables and power supplies before the next recording."
         )
+    if levels.clicks_per_min is not None and levels.clicks_per_min >= MANY_CLICKS and (levels.speech_share or 0) > 0:
+        found.append(f"Clicks: about {levels.clicks_per_min:.0f} in a minute. De-click mends most of them.")
     if levels.integrated_lufs is not None and levels.integrated_lufs < _VERY_QUIET_LUFS:
         found.append("Very quiet: the gain it needs will lift the room as well.")
     return found

@@ -1,10 +1,11 @@
 """What is known of the recordings a file is made from, and matters for it."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from mastering.meters.remarks import MANY_CLICKS, MUCH_HUM_DBFS, said_of_flat_tops
 from mastering.meters.sides import BY_ITSELF, LEFT, MOST_LOSS_DB, RIGHT, SUM, TURNED, Sides, sides_of
 
 _SPEECH_ONLY_HZ = 16000
@@ -36,7 +37,11 @@ NOTHING_KNOWN = Known()
 
 
 def known_of(
-    recordings: Mapping[Path, tuple[str, Mapping[str, Any]]], *, channels: int, wish: str = BY_ITSELF
+    recordings: Mapping[Path, tuple[str, Mapping[str, Any]]],
+    *,
+    channels: int,
+    wish: str = BY_ITSELF,
+    mends: Collection[str] = (),
 ) -> Known:
     """What matters of some recordings for a file with so many channels.
 
@@ -46,6 +51,8 @@ def known_of(
         What each is called and what its slip keeps, by its path.
     wish
         How mono is to be made of two sides.
+    mends
+        What is mended of them: of that nothing needs to be said.
     """
     folds: dict[Path, str] = {}
     mono: dict[str, list[str]] = {}
@@ -53,7 +60,7 @@ def known_of(
     remarks: list[str] = []
     for path, (name, figures) in recordings.items():
         whose = f"{name}: " if len(recordings) > 1 else ""
-        remarks += [whose + said for said in _of_any(figures)]
+        remarks += [whose + said for said in (*_of_any(figures), *_mendable(figures, mends))]
         if figures.get("channels") == 2 and figures.get("voices_apart_db") is not None:
             remarks.append(f"{whose}{_two_voices(figures['voices_apart_db'])}")
         sides = sides_of(figures)
@@ -81,6 +88,8 @@ def _of_any(figures: Mapping[str, Any]) -> list[str]:
     if runs := figures.get("clipped_runs"):
         places = "one place" if runs == 1 else f"{runs} places"
         told.append(f"The recording is clipped in {places}; the loudest words crackle, and gain cannot mend that.")
+    elif flattened := figures.get("flattened"):
+        told.append(said_of_flat_tops(flattened["count"], flattened["level"]))
     if (dc := figures.get("dc_offset") or 0.0) > _MUCH_DC:
         told.append(f"Its zero line is off by {100 * dc:.1f} % of full scale. The rumble filter takes that away.")
     rate_hz, edge_hz = figures.get("sample_rate_hz") or 0, figures.get("bandwidth_hz")
@@ -91,6 +100,16 @@ def _of_any(figures: Mapping[str, Any]) -> list[str]:
             "came over a telephone" if edge_hz <= _TELEPHONE_HZ else "was a lossy file, or one of a lower rate, before"
         )
         told.append(f"Nothing lies above {edge_hz / 1000:g} kHz: it {kind}.")
+    return told
+
+
+def _mendable(figures: Mapping[str, Any], mends: Collection[str]) -> list[str]:
+    told = []
+    hum_dbfs, clicks = figures.get("hum_dbfs"), figures.get("clicks_per_min") or 0
+    if hum_dbfs is not None and hum_dbfs > MUCH_HUM_DBFS and "de-hum" not in mends:
+        told.append(f"It hums at {figures['hum_hz']} Hz with {hum_dbfs:.0f} dBFS. The hum filter takes that away.")
+    if clicks >= MANY_CLICKS and (figures.get("speech_share") or 0) > 0 and "de-click" not in mends:
+        told.append(f"It has about {clicks:.0f} clicks in a minute. De-click mends most of them.")
     return told
 
 

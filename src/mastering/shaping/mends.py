@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mastering.shaping.declick import HEARS_S, declicked
+from mastering.shaping import declick, dehum
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -13,7 +13,7 @@ class Mend:
     """One way of mending. `title` and `does` are its words on plans, `hears_s` how much around a place it has to hear.
 
     What is not `for_music` takes notes for something to mend, and leaves music alone in whole sections. `run` gives as
-    many samples as it takes, aligned to them. What it takes begins at a whole second of the recording.
+    many samples as it takes, aligned to them. What it takes begins at a multiple of ALIGNED_S of the recording.
     """
 
     name: str
@@ -24,6 +24,7 @@ class Mend:
     for_music: bool = False
 
 
+ALIGNED_S = 4
 MENDS: dict[str, Mend] = {}
 """Every one by its name, in the order they are done."""
 
@@ -43,7 +44,16 @@ register(
         name="de-click",
         title="De-click",
         does="mouth clicks and ticks are mended from both sides",
-        run=declicked,
-        hears_s=HEARS_S,
+        run=declick.declicked,
+        hears_s=declick.HEARS_S,
+    )
+)
+register(
+    Mend(
+        name="de-hum",
+        title="Hum filter",
+        does="the hum of the mains and its harmonics are taken off, the voice is left",
+        run=dehum.dehummed,
+        hears_s=dehum.HEARS_S,
     )
 )
