@@ -18,7 +18,7 @@ _LIKE_LEVELS = 1.01
 _FEWEST_RUNS = 5
 
 _SAMPLE_S = 4
-_FIRST_GAP_S, _GAP_GROWS = 8, 1 / 4
+_FIRST_GAP_S, _GAP_GROWS = 8, 1 / 2
 
 
 @dataclass(frozen=True)
@@ -49,7 +49,10 @@ class FlatTops:
             top = float(height.max(initial=0.0))
             if top < _LEAST_TOP:
                 continue
-            near = np.concatenate([[False], height >= top - max(_WITHIN * top, _STEPS), [False]])
+            near = height >= top - max(_WITHIN * top, _STEPS)
+            if np.count_nonzero(near) < _LEAST_RUN:
+                continue
+            near = np.concatenate([[False], near, [False]])
             edges = np.flatnonzero(np.diff(near.astype(np.int8)))
             starts, stops = edges[::2], edges[1::2]
             whole = (stops - starts >= _LEAST_RUN) & (starts > 0) & (stops < len(height))
