@@ -23,7 +23,7 @@ _FIRST_GAP_S, _GAP_GROWS = 8, 1 / 2
 
 @dataclass(frozen=True)
 class Flattened:
-    """Tops cut off flat: how many, at which level (1.0 is full scale), and where the first of them are, seconds."""
+    """Tops cut off flat: how many, at which level (1.0 is full scale), and where: the first of each second, seconds."""
 
     count: int
     level: float
@@ -60,8 +60,10 @@ class FlatTops:
             steep = (height[starts - 1] < _STEEP * top) & (height[stops] < _STEEP * top)
             if steep.any():
                 self._found.append((top, int(steep.sum())))
-                room = _MOST_PLACES - len(self._places)
-                self._places += [(top, (start_frame + at) / self._rate_hz) for at in starts[steep][: max(0, room)]]
+                frames = start_frame + starts[steep]
+                _, first = np.unique(frames // self._rate_hz, return_index=True)
+                room = max(0, _MOST_PLACES - len(self._places))
+                self._places += [(top, at / self._rate_hz) for at in frames[first][:room]]
 
     def flattened(self) -> Flattened | None:
         """What was found, if it is more than chance."""
@@ -72,8 +74,10 @@ class FlatTops:
         level, count = float(tops[int(np.argmax(at_level))]), int(max(at_level))
         if count < _FEWEST_RUNS:
             return None
-        places = [at for top, at in self._places if level / _LIKE_LEVELS < top < level * _LIKE_LEVELS]
-        return Flattened(count, level, tuple(round(at, 3) for at in sorted(places)))
+        near = [at for top, at in self._places if level / _LIKE_LEVELS < top < level * _LIKE_LEVELS]
+        # Of both sides, the first in each second.
+        places = {int(at): at for at in sorted(near, reverse=True)}
+        return Flattened(count, level, tuple(round(at, 3) for at in sorted(places.values())))
 
 
 class ClickSampler:

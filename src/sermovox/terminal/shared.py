@@ -120,7 +120,7 @@ def facts_given(options) -> list[dict]:
             raise MasteringError(f"“{pair}” is no fact. Write NAME=TEXT; names are: {', '.join(FIELDS)}.")
         given[name] = text
     shared = {"date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
-    said = [described(path.name) for path in options.files]
+    said = [described(path.name, production=path.resolve().parent.name) for path in options.files]
     counted = any(each.number is not None for each in said)
     return [
         {
@@ -130,7 +130,7 @@ def facts_given(options) -> list[dict]:
             "count": each.number if counted else place,
             "role": each.role or "",
             "part": each.part,
-            "title": path.stem,
+            "title": each.title,
             "source": path.stem,
         }
         | shared
