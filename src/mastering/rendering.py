@@ -21,7 +21,7 @@ from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
 from mastering.shaping.mends import ALIGNED_S, MENDS, fit_for
-from mastering.shaping.roomtone import Room
+from mastering.shaping.roomtone import NEAR_S, Room
 
 _MIX_FRAMES = 8192
 _LARGEST_WAV_BYTES = (1 << 32) - 4096
@@ -274,17 +274,25 @@ class ProgrammeReader:
     def _run_blocks(self, run: "_Run", skip: int) -> Iterator[np.ndarray]:
         """The sound of a run in the programme's rate and channels, without its first `skip` frames."""
         if run.sample_rate_hz == self.sample_rate_hz:
-            for piece in run.pieces:
+            for at, piece in enumerate(run.pieces):
                 if skip < piece.samples:
-                    yield from self._piece_blocks(piece, skip)
+                    yield from self._piece_blocks(piece, skip, *run.beside(at))
                 skip = max(0, skip - piece.samples)
             return
-        whole = (block for piece in run.pieces for block in self._piece_blocks(piece, 0))
+        whole = (
+            block for at, piece in enumerate(run.pieces) for block in self._piece_blocks(piece, 0, *run.beside(at))
+        )
         converted = resampled(whole, from_hz=run.sample_rate_hz, to_hz=self.sample_rate_hz, channels=self.channels)
         yield from _exactly(converted, run.length, skip, self.channels)
 
-    def _piece_blocks(self, piece: Piece, skip: int) -> Iterator[np.ndarray]:
-        blocks = to_channels(self._raw(piece, skip), self.channels)
+    def _piece_blocks(
+        self, piece: Piece, skip: int, before: Piece | None = None, after: Piece | None = None
+    ) -> Iterator[np.ndarray]:
+        """The sound of a piece without its first frames; room tone passes into what stands beside it."""
+        if piece.tone_samples is None:
+            blocks = to_channels(self._raw(piece, skip), self.channels)
+        else:
+            blocks = _exactly(self._tone(piece, before, after), piece.tone_samples, skip, self.channels)
         if piece.gain_db == 0 and piece.gain_end_db is None and not (piece.fade or piece.rise or piece.fall):
             yield from blocks
             return
@@ -296,10 +304,6 @@ class ProgrammeReader:
     def _raw(self, piece: Piece, skip: int) -> Iterator[np.ndarray]:
         source = self._sources[piece.span.recording]
         start, end = piece.span.start_sample, piece.span.end_sample
-        if piece.tone_samples is not None:
-            tone = self._room(source, piece).tone(piece.tone_samples)
-            yield from _exactly(tone, piece.tone_samples, skip, source.channels)
-            return
         # With some of what lies before, so that a jump into the piece sounds as if it had been played to there.
         lead = min(start + skip, 4 * window_frames(source.sample_rate_hz)) if piece.hush_db else 0
         sound = _mended(source, piece.mends, start + skip - lead, end)
@@ -312,11 +316,23 @@ class ProgrammeReader:
             )
         yield from _exactly(sound, lead + piece.samples - skip, lead, source.channels) if lead else sound
 
-    def _room(self, source: "_Source", piece: Piece) -> Room:
+    def _tone(self, piece: Piece, before: Piece | None, after: Piece | None) -> Iterator[np.ndarray]:
+        """Room tone before its own gain, from the end of the piece before to the start of the one after."""
+        source = self._sources[piece.span.recording]
         if piece.span not in self._rooms:
-            quiet = np.concatenate(list(source.stretch(piece.span.start_sample, piece.span.end_sample)))
-            self._rooms[piece.span] = Room(quiet, sample_rate_hz=source.sample_rate_hz)
-        return self._rooms[piece.span]
+            quiet = to_channels(source.stretch(piece.span.start_sample, piece.span.end_sample), self.channels)
+            self._rooms[piece.span] = Room(np.concatenate(list(quiet)), sample_rate_hz=source.sample_rate_hz)
+        ending, beginning = self._next_to(piece, before, ending=True), self._next_to(piece, after, ending=False)
+        return self._rooms[piece.span].tone(certain(piece.tone_samples), ending, beginning)
+
+    def _next_to(self, tone: Piece, other: Piece | None, *, ending: bool) -> np.ndarray:
+        """What of another piece sounds directly beside room tone, as if it had the gain of that."""
+        if other is None or other.tone_samples is not None or tone.gain_end_db is not None:
+            return np.empty((0, self.channels), np.float32)
+        count = min(other.samples, round(NEAR_S * self._sources[other.span.recording].sample_rate_hz))
+        blocks = self._piece_blocks(other, other.samples - count if ending else 0)
+        sound = np.concatenate([*_exactly(blocks, count, 0, self.channels)])
+        return sound * np.float32(amplitude_of_db(-tone.gain_db))
 
     def _noise(self, source: "_Source", piece: Piece) -> np.ndarray:
         key = (piece.span.recording, piece.noise)
@@ -341,6 +357,10 @@ class _Run:
     sample_rate_hz: int
     length: int
     overlap: int
+
+    def beside(self, at: int) -> tuple[Piece | None, Piece | None]:
+        """What comes directly before and after one of its pieces."""
+        return self.pieces[at - 1] if at else None, self.pieces[at + 1] if at + 1 < len(self.pieces) else None
 
 
 def _in_runs(pieces: Sequence[Piece], rates_hz: Mapping[str, int], to_hz: int) -> list[_Run]:

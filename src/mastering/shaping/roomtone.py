@@ -4,10 +4,12 @@ What is steady in the stretch, such as hum, goes on as it was, in phase with its
 spectrum, made anew, so that it has no period however short the stretch is.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+import scipy
 
 from mastering.shaping.fades import fade_gains
 
@@ -22,9 +24,12 @@ distributed, so that of 20,000 the highest lies 12 dB above their median (by ari
 _AROUND_BINS = 60
 _BLOCK_FRAMES = 32
 _PADDED = 4
-_NEAR_S = 0.3
+NEAR_S = 0.3
 """So much beside a join tells where hum is in its turn there; from farther away that cannot be told."""
 _LEAST_TURNS = 3
+_REACH_S = 0.08
+_MOST_TAPS = 256
+_SHARED_NOISE = 1e-7
 _LOOKED_AT_S = 2.0
 """So much of a stretch tells what is steady in it."""
 _SHARED = 1e-9
@@ -50,18 +55,74 @@ class Room:
         self._frame = _frame_of(len(rest), sample_rate_hz)
         self._shapes = _shapes(rest, self._frame)
 
-    def tone(self, length: int) -> Iterator[np.ndarray]:
+    def tone(
+        self, length: int, before: np.ndarray | None = None, after: np.ndarray | None = None
+    ) -> Iterator[np.ndarray]:
         """Yield `length` samples that sound like the stretch, float32 blocks of shape (frames, channels).
 
-        The same room gives the same samples.
+        The same room gives the same samples. Between two sounds, of which nothing is changed, it goes on from the one
+        and runs into the other: the noise is what noise of this spectrum would have been, given what sounds there
+        (conditional simulation by linear prediction; common practice, no source), and hum is in phase with each.
+
+        Parameters
+        ----------
+        before, after
+            Float32, shape (n, channels): what sounds next to it, NEAR_S or as much as there is.
         """
-        noise = _noise(self._shapes, self._frame)
-        made = 0
-        while made < length:
-            block = next(noise)[: length - made]
-            # As if the room had gone on where the stretch ends.
-            yield (block + self._steady.at(self._length + made, len(block))).astype(np.float32)
-            made += len(block)
+        nothing = np.empty((0, self._shapes.shape[1]), np.float32)
+        before, after = (nothing if sound is None else sound for sound in (before, after))
+        taps = self._prediction
+        order, reach = len(taps), min(length, round(_REACH_S * self._rate_hz))
+        hums = self._hum_from(before, after, length)
+        waiting, start = np.empty((0, self._shapes.shape[1])), -order
+        added: np.ndarray | None = None
+        for block in _exactly_so_much(_noise(self._shapes, self._frame), order + length + order):
+            waiting = np.concatenate([waiting, block])
+            if added is None and len(waiting) >= order:
+                added = _continued(before[-order:] - hums(-len(before[-order:]), 0), waiting[:order], taps, reach)
+                waiting, start = waiting[order:], 0
+            if added is None:
+                continue
+            whole = start + len(waiting) == length + order
+            count = length - start if whole else max(0, len(waiting) - reach - order)
+            if not count:
+                continue
+            made = waiting[:count] + hums(start, start + count)
+            # What goes on from before fades within its reach.
+            here = added[start : start + count]
+            made[: len(here)] += here
+            if whole:
+                next_to = (after[:order] - hums(length, length + len(after[:order])))[::-1]
+                made[count - reach :] += _continued(next_to, waiting[count:][::-1], taps, reach)[::-1]
+            yield made.astype(np.float32)
+            waiting, start = waiting[count:], start + count
+
+    def _hum_from(self, before: np.ndarray, after: np.ndarray, length: int) -> Callable[[int, int], np.ndarray]:
+        """What is steady between two sounds, by frames from where the first ends: from the turn it is in there to that
+        in which it is where the other begins.
+        """
+        first = self._steady.in_phase_with(before).moved(len(before)) if len(before) else None
+        last = self._steady.in_phase_with(after).moved(-length) if len(after) else None
+        first = first or last or self._steady.moved(self._length)
+        last = last or first
+
+        def hum(start: int, end: int) -> np.ndarray:
+            share = np.clip((np.arange(start, end) + 0.5) / max(1, length), 0, 1)[:, None]
+            return first.at(start, end - start) * (1 - share) + last.at(start, end - start) * share
+
+        return hum
+
+    @cached_property
+    def _prediction(self) -> np.ndarray:
+        """The taps that predict its noise from what was before, the next before first."""
+        power = np.square(np.abs(self._shapes)).sum(axis=(1, 2))
+        likeness = np.fft.irfft(power)
+        order = min(_MOST_TAPS, self._frame // 4)
+        if not likeness[0] > 0:
+            return np.zeros(order)
+        likeness[0] *= 1 + _SHARED_NOISE
+        told: np.ndarray = scipy.linalg.solve_toeplitz(likeness[:order], likeness[1 : order + 1])
+        return told
 
     def before(self, sound: np.ndarray, length: int, *, join: int, away: int) -> np.ndarray:
         """Room tone of `length` samples before a sound, and the first `join` samples of that, in which one passes into
@@ -81,7 +142,7 @@ class Room:
         return self._beside(sound, length, join, away, before=False)
 
     def _beside(self, sound: np.ndarray, length: int, join: int, away: int, *, before: bool) -> np.ndarray:
-        near = min(len(sound), round(_NEAR_S * self._rate_hz))
+        near = min(len(sound), round(NEAR_S * self._rate_hz))
         kept = sound[:near] if before else sound[len(sound) - near :]
         steady = self._steady.moved(away if before else away + len(sound) - near).in_phase_with(kept)
         noise = _noise(self._shapes, self._frame)
@@ -208,6 +269,30 @@ def _refined(rest: np.ndarray, frequency: float) -> float:
         first, second = low + (high - low) / 3, high - (high - low) / 3
         low, high = (low, second) if strength(first) > strength(second) else (first, high)
     return (low + high) / 2
+
+
+def _continued(sound: np.ndarray, noise: np.ndarray, taps: np.ndarray, reach: int) -> np.ndarray:
+    """What to add to noise so that it goes on from a sound: how they differ there, as linear prediction carries it on,
+    let go within its reach; float32, shape (reach, channels).
+
+    `noise` is as long as there are taps, and lies where the sound ends; the sound may be shorter, or not there at all.
+    """
+    if not len(sound) or not reach:
+        return np.zeros((reach, noise.shape[1]))
+    apart = np.zeros(noise.shape)
+    apart[len(noise) - len(sound) :] = sound - noise[len(noise) - len(sound) :]
+    denominator = np.concatenate([[1.0], -taps])
+    state = np.stack([scipy.signal.lfiltic([1.0], denominator, column[::-1]) for column in apart.T], axis=1)
+    on, _ = scipy.signal.lfilter([1.0], denominator, np.zeros((reach, noise.shape[1])), axis=0, zi=state)
+    told: np.ndarray = on * fade_gains("out", reach, 0, reach)
+    return told
+
+
+def _exactly_so_much(blocks: Iterator[np.ndarray], count: int) -> Iterator[np.ndarray]:
+    while count > 0:
+        block = next(blocks)[:count]
+        count -= len(block)
+        yield block
 
 
 def _noise(shapes: np.ndarray, frame: int) -> Iterator[np.ndarray]:

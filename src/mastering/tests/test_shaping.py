@@ -9,7 +9,7 @@ from mastering.shaping.edges import Edges, Setting, edged, edged_stretch
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import LOOK_AHEAD_S, limited
 from mastering.shaping.rehearsal import rehearse
-from mastering.shaping.roomtone import Room
+from mastering.shaping.roomtone import NEAR_S, Room
 from mastering.tests.signals import noise, speech, tone
 
 
@@ -148,6 +148,33 @@ class Joins(TestCase):
                     here = made[joins[0] : joins[1], 0]
                     self.assertLess(np.std(here), 1.2 * levels.max(), name)
                     self.assertGreater(np.std(here), 0.7 * levels.min(), name)
+
+    def test_neither_a_step_nor_a_tick_nor_a_dip_where_tone_stands_between_two_sounds_that_stay_as_they_are(self):
+        chance, second, width = np.random.default_rng(6), self.rate_hz, 512
+        for name, sound in self.noises():
+            recorded = (3e-3 * sound / sound.std()).astype(np.float32)[:, None]
+            own = np.array(
+                [self.looked_at(recorded[at : at + width, 0]) for at in range(0, len(recorded) - width, 251)]
+            )
+            highest = np.quantile(own, 0.999, axis=0) * [1.1, 1.3]
+            part = round(0.05 * second)
+            levels = recorded[: len(recorded) // part * part].reshape(-1, part).std(axis=1)
+            for length in (second // 8, second // 2, 3 * second):
+                for _ in range(2):
+                    learned, end, begin = (int(chance.integers(*span) * second) for span in ((0, 8), (9, 12), (15, 19)))
+                    room = Room(recorded[learned : learned + second // 2], sample_rate_hz=self.rate_hz)
+                    near = round(NEAR_S * second)
+                    tone = np.concatenate(
+                        [*room.tone(length, recorded[end - near : end], recorded[begin : begin + near])]
+                    )
+                    self.assertEqual(len(tone), length)
+                    made = np.concatenate([recorded[end - second : end], tone, recorded[begin : begin + second]])[:, 0]
+                    for at in (second, second + length):
+                        found = self.looked_at(made[at - width // 2 : at + width // 2])
+                        self.assertTrue((np.array(found) < highest).all(), (name, length, found, highest))
+                        beside = made[at - part // 2 : at + part // 2]
+                        self.assertLess(np.std(beside), 1.4 * levels.max(), name)
+                        self.assertGreater(np.std(beside), 0.6 * levels.min(), name)
 
     def test_a_word_that_begins_at_once_loses_no_more_than_a_moment(self):
         word, quiet = noise(-20, 2), noise(-60, 0.5, seed=9)
