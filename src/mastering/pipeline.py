@@ -19,7 +19,7 @@ from mastering.audio.beside import Behind
 from mastering.audio.convert import resampled, to_held
 from mastering.audio.encodings import Encoding, said_of
 from mastering.audio.facts import FileFacts
-from mastering.audio.formats import INT_16
+from mastering.audio.formats import FLOAT_32, INT_16
 from mastering.audio.overheard import Overheard
 from mastering.audio.placing import partial_of, put_in_place
 from mastering.audio.reader import Reader
@@ -36,13 +36,14 @@ from mastering.meters.measurement import Measurement, Progress, measure, measure
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.balance import MUSIC, Run, runs_of, spans_of, with_balance
 from mastering.outlets.checksheet import HeldPassage, check
-from mastering.outlets.demands import Demand
+from mastering.outlets.demands import Demand, Range
 from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.known import Known, known_of
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, PassageMeters, levelled_parts, passages_of, plan_parted
 from mastering.outlets.planning import corrected, plan_levels
+from mastering.outlets.rules.levels import LOUDNESS_RULES, PEAK_RULES
 from mastering.rendering import Folded, FoldedReader, Programme, ProgrammeReader, Track
 from mastering.shaping.chain import Chain, shaped
 from mastering.shaping.gain import gained
@@ -54,7 +55,7 @@ from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter, Inscription
 from mastering.tagging.writing import inscribe
 
-MOST_ATTEMPTS = 3
+MOST_ATTEMPTS = 5
 Stages = Callable[[str, float], None]
 """Called with the name of the stage at work and the share of the whole that is done, 0.0 to 1.0."""
 Recordings = Callable[[], Mapping[Path, tuple[str, Mapping[str, Any]]]]
@@ -156,7 +157,7 @@ def make_all(
     It is measured once for each number of channels and read and treated once for all outlets that treat it alike. Each
     file is written beside its target and moved there when it is whole and measured. Where a decoded file misses a level
     rule, gain and ceiling are corrected by what was found and it is made again, at most MOST_ATTEMPTS times in all; the
-    last stands with its check sheet, whatever that says.
+    best stands with its check sheet, whatever that says.
 
     Parameters
     ----------
@@ -205,6 +206,7 @@ def make_all(
             if job.finds:
                 job.finds.close()
             job.partial.unlink(missing_ok=True)
+            job.best.unlink(missing_ok=True)
     return [results[number] for number in range(len(orders))]
 
 
@@ -373,6 +375,7 @@ class _Job:
     encoding: Encoding
     demands: dict[str, Demand]
     partial: Path
+    best: Path
     number: int = 0
     attempts: int = 0
     remarks: list[str] = field(default_factory=list)
@@ -455,6 +458,7 @@ def _planned(survey: Survey, order: Order, content_kind: str, treatment: Treatme
         demands=demands,
         runs=runs,
         partial=partial_of(order.target),
+        best=partial_of(order.target),
     )
 
 
@@ -494,6 +498,7 @@ def _planned_in_parts(
         encoding=encoding,
         demands={},
         partial=partial_of(order.target),
+        best=partial_of(order.target),
     )
 
 
@@ -504,20 +509,70 @@ def _alike(jobs: list[_Job]) -> list[list[_Job]]:
     return list(groups.values())
 
 
+@dataclass(frozen=True)
+class _Tried:
+    """One attempt at a file: how many of its level rules are missed, and by how much together, LU or dB; with its plan
+    and figures.
+    """
+
+    missed_by: tuple[int, float]
+    plan: LevelPlan
+    found: Measurement
+    parts: list[Levels]
+
+
+def _bettered(job: _Job, found: Measurement) -> LevelPlan | None:
+    takes_more = job.encoding.holds == FLOAT_32
+    return corrected(
+        job.plan,
+        found.levels,
+        job.demands,
+        lossy=job.encoding.lossy,
+        **({"highest_ceiling_dbtp": math.inf} if takes_more else {}),
+    )
+
+
+def _missed_by(found: Levels, job: _Job, parts: Sequence[Levels]) -> tuple[int, float]:
+    """How many rules for gain and ceiling a finished file, or its passages, miss, and by how much together."""
+    held = [
+        (found, job.demands),
+        *((levels, passage.demands) for levels, passage in zip(parts, job.passages, strict=True)),
+    ]
+    misses = [
+        demand.missed_by(getattr(levels, name))
+        for levels, demands in held
+        for name, demand in demands.items()
+        if name in (*LOUDNESS_RULES, *PEAK_RULES) and isinstance(demand, Range)
+    ]
+    return sum(miss > 0 for miss in misses), sum(misses)
+
+
 def _proven(job: _Job, content_kind: str, clock: "_Clock") -> Made:
     """Measure the finished file, make it again where that can better it, and give it its name."""
+    best: _Tried | None = None
     while True:
         found, parts = _found(job, clock.stage("Checking the finished file"))
-        if job.attempts == MOST_ATTEMPTS:
-            break
-        better = corrected(job.plan, found.levels, job.demands)
+        tried = _Tried(_missed_by(found.levels, job, parts), job.plan, found, parts)
+        better = None if job.attempts == MOST_ATTEMPTS else _bettered(job, found)
         if better is not None:
             job.remarks.append(_why_again(job.plan, better, found))
             job.plan = better
-        elif not job.bettered_passages(parts):
+        elif job.attempts == MOST_ATTEMPTS or not job.bettered_passages(parts):
             break
-        job.partial.unlink()
+        if best is None or tried.missed_by < best.missed_by:
+            job.partial.replace(job.best)
+            best = tried
+        else:
+            job.partial.unlink()
         _render([job], clock.stage("Levelling and encoding"))
+    if best is not None and best.missed_by < tried.missed_by:
+        job.best.replace(job.partial)
+        tried, job.plan, found, parts = best, best.plan, best.found, best.parts
+    if tried.missed_by[0] and job.attempts > 1:
+        job.remarks.append(
+            f"Of {job.attempts} attempts the nearest is kept: gain and ceiling were moved as far as the encoder and "
+            "the limiter, which is not to flatten the voice, leave room for."
+        )
     order = job.order
     carried = read_carried(job.partial)
     order.proven()

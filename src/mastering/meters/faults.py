@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mastering.shaping.declick import clicks
+from mastering.meters.clicks import clicks
 
 _MOST_PLACES = 100
 _LEAST_TOP = 0.03

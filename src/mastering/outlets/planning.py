@@ -45,6 +45,11 @@ _PCM_MARGIN_DB = 0.1
 _LOSSY_MARGIN_DB = 0.6
 """Encoding moves peaks; this much room lets most files pass at the first attempt (measured on speech at
 128 kbit/s, where the decoded peak rises by 0.1 to 0.5 dB)."""
+_DECODERS_DIFFER_DB = 0.11
+"""By so much the true peaks of one Opus file differ by its decoder (measured)."""
+_FULL_SCALE_DBTP = -0.1
+_MOST_RAISED_DB = 3.0
+"""How far a ceiling is raised at a time: what an encoder adds to higher peaks is not known before."""
 _VERY_QUIET_LUFS = -45.0
 """So low the absolute gate of loudness begins to count parts of a voice as silence."""
 _INSIDE_DB = 0.5
@@ -136,26 +141,52 @@ def plan_levels(
     return planner.settled(best, ride_would, known)
 
 
-def corrected(plan: LevelPlan, found: Levels, demands: dict[str, Demand]) -> LevelPlan | None:
-    """Change the plan by what the finished file missed; None when gain and ceiling can do no better."""
+def corrected(
+    plan: LevelPlan,
+    found: Levels,
+    demands: dict[str, Demand],
+    *,
+    lossy: bool = False,
+    highest_ceiling_dbtp: float = _FULL_SCALE_DBTP,
+) -> LevelPlan | None:
+    """Change the plan by what the finished file missed; None when gain and ceiling can do no better.
+
+    What a lossy encoder took of the loudness is given back, and a ceiling that it left room under is raised where more
+    loudness is wanted, up to the highest that the encoder takes. A peak of a `lossy` file is to stay so far below its
+    limit as two decoders differ.
+    """
     gain_db, ceiling = plan.gain_db, plan.ceiling_dbtp
+    wanted, foreseen = found.integrated_lufs, plan.predicted.get(INTEGRATED)
+    taken_db = max(0.0, foreseen - wanted) if lossy and wanted is not None and foreseen is not None else 0.0
+    highest_gain_db = plan.highest_gain_db + taken_db
+    too_quiet = False
     for name in (*LOUDNESS_RULES, *PEAK_RULES):
         demand, figure = range_of(demands, name), getattr(found, name)
-        if demand is None or figure is None or demand.meets(figure):
+        if demand is None or figure is None:
             continue
+        if name in PEAK_RULES and demand.target is None and demand.meets(figure):
+            room_db = demand.high - _DECODERS_DIFFER_DB - figure
+            if lossy and ceiling is not None and (room_db < 0 or (too_quiet and room_db > _PCM_MARGIN_DB)):
+                moved_db = room_db - _PCM_MARGIN_DB if room_db < 0 else min(room_db, _MOST_RAISED_DB)
+                ceiling = min(ceiling + moved_db, max(ceiling, highest_ceiling_dbtp))
+            continue
+        if demand.meets(figure):
+            continue
+        too_quiet = too_quiet or figure < demand.low
         if name in PEAK_RULES and demand.target is None:
             # Encoding raised it from here, whether or not the limiter had to act.
             encoded_from = plan.source_peak_dbtp + plan.gain_db
             ceiling = (
                 (encoded_from if ceiling is None else min(ceiling, encoded_from))
                 - (figure - demand.high)
+                - (_DECODERS_DIFFER_DB if lossy else 0.0)
                 - _PCM_MARGIN_DB
             )
         elif not plan.fixed_gain:
-            gain_db = min(gain_db + _aim(figure, demand) - figure, plan.highest_gain_db)
+            gain_db = min(gain_db + _aim(figure, demand) - figure, highest_gain_db)
     if (gain_db, ceiling) == (plan.gain_db, plan.ceiling_dbtp):
         return None
-    return replace(plan, gain_db=gain_db, ceiling_dbtp=ceiling)
+    return replace(plan, gain_db=gain_db, ceiling_dbtp=ceiling, highest_gain_db=max(plan.highest_gain_db, gain_db))
 
 
 def gain_range(figures: dict[str, float | None], demands: dict[str, Demand]) -> tuple[float, float]:

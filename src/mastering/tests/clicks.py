@@ -7,7 +7,7 @@ import av
 import numpy as np
 import scipy
 
-from mastering.shaping import declick
+from mastering.meters import clicks as finding
 
 VOICES = Path("/usr/share/asterisk/sounds")
 """Debian's asterisk-core-sounds-*-g722: human voices, 16 kHz."""
@@ -64,11 +64,11 @@ def _rows(samples: np.ndarray, seed: int) -> Iterator[tuple[float, np.ndarray]]:
     chance = np.random.default_rng(seed)
     for times in (None, (0.5, 1.0), (1.0, 2.0), (2.0, 4.0)):
         sound, places = (samples, []) if times is None else spoilt(samples, RATE_HZ, chance, times)
-        for place in declick.candidates(sound, RATE_HZ):
+        for place in finding.candidates(sound, RATE_HZ):
             is_click = any(start - 16 <= place <= end + 16 for start, end in places)
             if is_click or times is None:
-                around = declick._around(sound, place, RATE_HZ)
-                yield float(is_click), declick.features(sound, place, *around, RATE_HZ)
+                around = finding._around(sound, place, RATE_HZ)
+                yield float(is_click), finding.features(sound, place, *around, RATE_HZ)
 
 
 def _learned(answers: np.ndarray, found: np.ndarray) -> np.ndarray:

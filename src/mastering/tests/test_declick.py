@@ -9,7 +9,8 @@ import unittest
 import numpy as np
 import soundfile
 
-from mastering.shaping.declick import clicks, declicked
+from mastering.meters.clicks import clicks
+from mastering.shaping.declick import declicked
 from mastering.tests.clicks import RATE_HZ, apart, prompt, spoilt
 from mastering.tests.signals import ALSA, noise
 
