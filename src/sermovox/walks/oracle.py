@@ -78,6 +78,8 @@ class Heard(NamedTuple):
     start: int
     end: int
     gain_db: float = 0.0
+    fade_in: tuple[int, int] = (0, 0)
+    fade_out: tuple[int, int] = (0, 0)
 
     @property
     def words(self) -> list[int]:
@@ -85,7 +87,13 @@ class Heard(NamedTuple):
 
     def samples(self, channels: int) -> np.ndarray:
         sound = np.repeat(self.take.samples[self.start : self.end], channels // self.take.channels, axis=1)
-        return sound / 32768 * 10 ** (self.gain_db / 20)
+        gains = np.full((len(sound), 1), 10 ** (self.gain_db / 20))
+        # A fade is a quarter of a sine over what sounds of a whole stretch: its length, and how far into it this is.
+        for (length, begun), way in ((self.fade_in, np.sin), (self.fade_out, np.cos)):
+            if length:
+                at = np.clip((np.arange(len(sound)) + begun + 0.5) / length, 0, 1)
+                gains[:, 0] *= way(np.pi / 2 * at)
+        return sound / 32768 * gains
 
 
 @dataclass
@@ -161,7 +169,7 @@ class Rows:
             pieces = self._marked(take, stretch["recording_id"], stretch["start_sample"], stretch["end_sample"])
             if pieces is None:
                 return None
-            found += pieces
+            found += _shaped(pieces, stretch)
         return found if self.stretches(section) else None
 
     def _marked(self, take: Take, key: int, start: int, end: int) -> list[Heard] | None:
@@ -203,8 +211,8 @@ class Rows:
         for stretch in self.stretches(section):
             page = self.pages.get(stretch["recording_id"])
             facts = page["facts"] if page else {}
-            if facts.get("lanes"):
-                return [self.take(lane["recording"]) for lane in facts["lanes"]]
+            if facts.get("lanes") or facts.get("sides"):
+                return [self.take(lane["recording"]) for lane in facts.get("lanes", [])] or [None]
         return []
 
     def expected(self, outlet_key: str, depth: str) -> dict[int | None, Expected]:
@@ -268,6 +276,19 @@ class Rows:
         if pattern == "{title}-{place}":
             return f"{section['title']}-{place}"
         return f"{place:02}-{section['title']}"
+
+
+def _shaped(pieces: list[Heard], stretch: dict) -> list[Heard]:
+    """What sounds of a stretch with the gain and the fades it has of its own."""
+    shaped, at_s, length_s = [], 0.0, _length_s(pieces)
+    for each in pieces:
+        rate_hz, own_s = each.take.rate_hz, (each.end - each.start) / each.take.rate_hz
+        fade_in = round(stretch["fade_in_s"] * rate_hz), round(at_s * rate_hz)
+        out = round(stretch["fade_out_s"] * rate_hz)
+        fade_out = out, round((at_s - length_s) * rate_hz) + out
+        shaped.append(each._replace(gain_db=each.gain_db + stretch["gain_db"], fade_in=fade_in, fade_out=fade_out))
+        at_s += own_s
+    return shaped
 
 
 def _length_s(segments: list[Heard]) -> float:

@@ -29,6 +29,7 @@ from sermovox.history.changing import redo, undo
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section, pieces_of
+from sermovox.productions.order import TreatedOtherwise
 from sermovox.recordings.intake import take_in, use
 from sermovox.recordings.models import Recording
 from sermovox.walks.oracle import BOOK, FLAC, GAP_S, MP3, TAKES, Expected, Rows, Take, differences, found_in, sheet
@@ -37,6 +38,7 @@ KEYS = (FLAC, MP3, BOOK)
 TITLES = ("salt", "cedar", "ford", "mill", "heron")
 DEPTHS = ("16-bit integer", "24-bit integer")
 PATTERNS = ("", "{title}-{place}", "{exact}")
+GAINS_DB, FADES_S = ("0", "-3", "-6"), ("0", "0.05", "0.3")
 TREATMENTS = (Treatment(), Treatment(ride="if needed"), Treatment(room_tone=False))
 MADE = ("passes", "passes with a remark", "fails")
 _walks = iter(range(1 << 30))
@@ -190,20 +192,52 @@ class Walk(RuleBasedStateMachine):
             self.client.post(f"/cutting/sections/{section.pk}/", said | {"join": join, "join_s": "0.05"})
 
     @rule(data=st.data())
+    def shape(self, data):
+        """Give a piece a gain and fades of its own, and say what it holds."""
+        section = self._section(data)
+        if section and section.made_of:
+            at = data.draw(st.sampled_from(range(len(section.made_of))))
+            page = self.client.get(f"/cutting/sections/{section.pk}/")
+            row = page.context["rows"][at]
+            said = {"do": "set", "seen": page.context["stamp"], "at": at, "start": row["start"], "end": row["end"]}
+            said |= {"join": row["join"], "join_s": row["join_s"], "gain_db": data.draw(st.sampled_from(GAINS_DB))}
+            said |= {name: data.draw(st.sampled_from(FADES_S)) for name in ("fade_in_s", "fade_out_s")}
+            said["kind"] = data.draw(st.sampled_from(["", "speech", "music"]))
+            self.client.post(f"/cutting/sections/{section.pk}/", said)
+
+    @rule(data=st.data())
+    def take_a_voice_away(self, data):
+        page, _ = self._page(data)
+        if page and page.lanes:
+            self._do(page, "lane-remove", recording=page.lanes[0]["recording"])
+
+    @rule(data=st.data(), apart=st.booleans())
+    def part_sides(self, data, apart):
+        page, take = self._page(data)
+        if page and take.channels == 2 and data.draw(st.integers(0, 2)) == 0:
+            self._do(page, "sides", apart=apart)
+
+    @rule(data=st.data())
     def merge(self, data):
         sections = self._sections()
         if len(sections) > 1:
             at = data.draw(st.sampled_from(range(len(sections) - 1)))
             words = [self._words(section) for section in sections[at : at + 2]]
             had = [bool(section.made_of) for section in sections[at : at + 2]]
+            shaped = [piece for section in sections[at : at + 2] for piece in self._shapes(section)]
             try:
-                left = order.merge(self.production, self.user, sections[at])
+                try:
+                    left = order.merge(self.production, self.user, sections[at])
+                except TreatedOtherwise as asked:
+                    chosen = data.draw(st.sampled_from(asked.sections)).pk
+                    left = order.merge(self.production, self.user, sections[at], as_treated=chosen)
             except MasteringError:
                 assert [s.pk for s in self._sections()] == [s.pk for s in sections], "a refused merge changed something"
                 return
             if None not in words or not all(had):
                 assert left is not None
                 assert (self._words(left) or []) == (words[0] or []) + (words[1] or []), "merging changed the words"
+                assert sorted(self._shapes(left)) == sorted(shaped), "merging changed gains, fades or kinds"
 
     @rule(data=st.data())
     def split_in_parts(self, data):
@@ -567,6 +601,14 @@ class Walk(RuleBasedStateMachine):
         if recording is None:
             return None, None
         return Page.of(recording), next(take for take in TAKES if take.name == recording.name)
+
+    def _shapes(self, section: Section) -> list[tuple]:
+        """Gain and fades of the pieces of a section that are there, and what each holds."""
+        section = Section.objects.with_pieces().get(pk=section.pk)
+        return [
+            (each.gain_db, each.fade_in_s, each.fade_out_s, each.kind or section.content_kind)
+            for each in section.stretches()
+        ]
 
     def _words(self, section: Section) -> list[int] | None:
         rows = self._rows()
