@@ -2,6 +2,7 @@
 
 import hashlib
 import shutil
+from collections import defaultdict
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -126,9 +127,14 @@ class Walk(RuleBasedStateMachine):
         page, take = self._page(data)
         if page:
             at = data.draw(st.sampled_from(range(1, len(take.words)))) if len(take.words) > 1 else 0
-            before = set(self._all_words())
+            own = [section for section in self._sections() if section.recording_id == page.recording_id]
+            if own and data.draw(st.booleans()):
+                self._shape_piece(data.draw(st.sampled_from(own)), data)
+            before, gains = set(self._all_words()), self._gains()
             if self._do(page, "split", cuts=[take.before(at)], from_end=data.draw(st.booleans())):
                 assert before <= set(self._all_words()), "cutting lost a word"
+                now = self._gains()
+                assert all(now[word] == gain for word, gain in gains.items()), "cutting changed the gain of a word"
 
     @rule(data=st.data())
     def make_section(self, data):
@@ -193,17 +199,9 @@ class Walk(RuleBasedStateMachine):
 
     @rule(data=st.data())
     def shape(self, data):
-        """Give a piece a gain and fades of its own, and say what it holds."""
         section = self._section(data)
         if section and section.made_of:
-            at = data.draw(st.sampled_from(range(len(section.made_of))))
-            page = self.client.get(f"/cutting/sections/{section.pk}/")
-            row = page.context["rows"][at]
-            said = {"do": "set", "seen": page.context["stamp"], "at": at, "start": row["start"], "end": row["end"]}
-            said |= {"join": row["join"], "join_s": row["join_s"], "gain_db": data.draw(st.sampled_from(GAINS_DB))}
-            said |= {name: data.draw(st.sampled_from(FADES_S)) for name in ("fade_in_s", "fade_out_s")}
-            said["kind"] = data.draw(st.sampled_from(["", "speech", "music"]))
-            self.client.post(f"/cutting/sections/{section.pk}/", said)
+            self._shape_piece(section, data)
 
     @rule(data=st.data())
     def take_a_voice_away(self, data):
@@ -602,6 +600,17 @@ class Walk(RuleBasedStateMachine):
             return None, None
         return Page.of(recording), next(take for take in TAKES if take.name == recording.name)
 
+    def _shape_piece(self, section: Section, data) -> None:
+        """Give a piece a gain and fades of its own, and say what it holds."""
+        at = data.draw(st.sampled_from(range(len(section.made_of))))
+        page = self.client.get(f"/cutting/sections/{section.pk}/")
+        row = page.context["rows"][at]
+        said = {"do": "set", "seen": page.context["stamp"], "at": at, "start": row["start"], "end": row["end"]}
+        said |= {"join": row["join"], "join_s": row["join_s"], "gain_db": data.draw(st.sampled_from(GAINS_DB))}
+        said |= {name: data.draw(st.sampled_from(FADES_S)) for name in ("fade_in_s", "fade_out_s")}
+        said["kind"] = data.draw(st.sampled_from(["", "speech", "music"]))
+        self.client.post(f"/cutting/sections/{section.pk}/", said)
+
     def _shapes(self, section: Section) -> list[tuple]:
         """Gain and fades of the pieces of a section that are there, and what each holds."""
         section = Section.objects.with_pieces().get(pk=section.pk)
@@ -618,6 +627,15 @@ class Walk(RuleBasedStateMachine):
 
     def _all_words(self) -> list[int]:
         return [word for section in self._sections() for word in self._words(section) or ()]
+
+    def _gains(self) -> dict[int, list[float]]:
+        """The gain of each word wherever it sounds."""
+        rows, told = self._rows(), defaultdict(list)
+        for section in rows.sections:
+            for heard in rows.segments(section) or ():
+                for word in heard.words:
+                    told[word].append(heard.gain_db)
+        return {word: sorted(gains) for word, gains in told.items()}
 
     def _is_put_in(self, take: Take) -> bool:
         """Whether words of a take may sound as a pickup elsewhere."""
