@@ -48,9 +48,13 @@ def wait_to_begin() -> None:
 
 def end_group(process: subprocess.Popen | BaseProcess) -> None:
     """End a process that has a group of its own, and what it had started: that may still hold the port."""
+    _kill_group(certain(process.pid))
+
+
+def _kill_group(group: int) -> None:
     if hasattr(os, "killpg"):
         with suppress(ProcessLookupError, PermissionError):
-            os.killpg(certain(process.pid), signal.SIGKILL)
+            os.killpg(group, signal.SIGKILL)
 
 
 def end_with_parent() -> None:
@@ -64,8 +68,8 @@ def end_with_parent() -> None:
             # Not through sys.stdin, whose lock a process forked from this one would wait for.
             while os.read(0, 1) == _BEGIN:
                 _begins.set()
-        if hasattr(os, "killpg") and os.getpid() == os.getpgrp():
-            os.killpg(os.getpgrp(), signal.SIGKILL)
+        if hasattr(os, "getpgrp") and os.getpid() == os.getpgrp():
+            _kill_group(os.getpid())
         os._exit(0)
 
     threading.Thread(target=watch, daemon=True).start()
