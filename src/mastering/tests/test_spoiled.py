@@ -24,7 +24,7 @@ from mastering.tests.signals import noise, tone, written
 RATE_HZ = 44100
 
 
-def voice(language: str, seconds: float = 20.0) -> np.ndarray:
+def voice(language: str, seconds: float = 12.0) -> np.ndarray:
     """Prompts read one after the other, up to 0.9, shape (frames,)."""
     read = prompts.joined(language, 12, seed=4, snr_db=60).samples
     samples = scipy.signal.resample_poly(np.resize(read, int(seconds * prompts.RATE_HZ)), 441, 80)
@@ -81,7 +81,7 @@ class Named(TestCase):
         for language in prompts.LANGUAGES:
             clean = voice(language)
             spoiled = clean.copy()
-            for at in random.integers(1000, len(clean) - 1000, 100):
+            for at in random.integers(1000, len(clean) - 1000, 60):
                 length = random.integers(9, 60)
                 spoiled[at : at + length] += random.choice([-1, 1]) * np.hanning(length) * random.uniform(0.05, 0.3)
             with self.subTest(language):
@@ -89,7 +89,7 @@ class Named(TestCase):
                 self.assertTrue(any("Clicks: about" in said for said in remarks(self.measured(spoiled / 1.3))))
 
     def test_slip_plan_and_check_sheet_name_hum_and_what_mends_it(self):
-        spoiled = written(self.folder, (0.5 * voice("en") + hum(20 * RATE_HZ, 50, -45))[:, None])
+        spoiled = written(self.folder, (0.5 * voice("en") + hum(12 * RATE_HZ, 50, -45))[:, None])
         found = measure(spoiled)
         self.assertTrue(any("50 Hz" in said and "hum filter" in said for said in remarks(found)))
         recordings = {spoiled: ("take", found.figures() | found.origin())}
@@ -114,7 +114,7 @@ class HumFilter(TestCase):
             ("it", 59.97, -35),
             ("en", 49.9, -60),
         ):
-            clean = 0.5 * voice(language) + noise(-75, 20)[:, 0]
+            clean = 0.5 * voice(language) + noise(-75, 12)[:, 0]
             added = hum(len(clean), mains_hz, level_db)
             cleaned = without_hum(clean + added)
             with self.subTest(language, mains_hz=mains_hz):
@@ -126,17 +126,17 @@ class HumFilter(TestCase):
 
     def test_where_nothing_hums_every_sample_stays(self):
         for language in prompts.LANGUAGES:
-            clean = (0.5 * voice(language) + noise(-70, 20)[:, 0]).astype(np.float32)
+            clean = (0.5 * voice(language) + noise(-70, 12)[:, 0]).astype(np.float32)
             np.testing.assert_array_equal(without_hum(clean), clean)
 
     def test_a_stretch_is_heard_as_it_is_in_the_whole(self):
-        samples = (0.5 * voice("en") + hum(20 * RATE_HZ, 60, -45)).astype(np.float32)[:, None]
+        samples = (0.5 * voice("en") + hum(12 * RATE_HZ, 60, -45)).astype(np.float32)[:, None]
         with tempfile.TemporaryDirectory() as folder:
             path = written(Path(folder), samples, subtype="FLOAT")
             piece = Piece(span=Span("take", 0, len(samples)), mends=("de-hum",))
             with Programme([piece], {"take": [Track(path)]}).opened() as reader:
                 whole = np.concatenate([*reader.blocks()])
-                for start_s, end_s in ((0.5, 1.5), (9.3, 10.1), (13.0, 19.9)):
+                for start_s, end_s in ((0.5, 1.5), (9.3, 10.1), (10.9, 11.9)):
                     start, end = round(start_s * RATE_HZ), round(end_s * RATE_HZ)
                     part = np.concatenate([*reader.stretch(start, end)])
                     np.testing.assert_array_equal(part, whole[start:end])
