@@ -28,7 +28,8 @@ try {
   await files.uploadFile(recording);
   await page.waitForSelector("#rows input[name=section]:not(:disabled)", { timeout: 120000 });
   const section = await page.$eval("#rows .title", (found) => found.href);
-  await page.click("#to-volunteer-archive");
+  // The rows are shown anew while they are worked on, and a click in the midst of that goes nowhere.
+  while (!(await page.$eval("#to-volunteer-archive", (box) => box.checked))) await page.click("#to-volunteer-archive");
   await until(() => document.querySelector("#make").textContent.startsWith("Make 1 file"));
   await Promise.all([page.waitForNavigation(), page.click("#make")]);
   await page.waitForSelector("#run[data-running=no]");
