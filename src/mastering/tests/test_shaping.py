@@ -115,16 +115,18 @@ class Joins(TestCase):
         high = np.fft.rfftfreq(len(sound), 1 / self.rate_hz) > 4000
         return float(np.abs(np.diff(sound)).max()), float(np.square(np.abs(spectrum[high])).sum())
 
+    def recorded(self, sound: np.ndarray, width: int) -> tuple[np.ndarray, np.ndarray]:
+        """A noise as it is recorded, and what of step and energy it has itself, but for one in a thousand."""
+        samples = (3e-3 * sound / sound.std()).astype(np.float32)[:, None]
+        own = [self.looked_at(samples[at : at + width, 0]) for at in range(0, len(samples) - width, 251)]
+        return samples, np.quantile(np.array(own), 0.999, axis=0) * [1.1, 1.3]
+
     def test_neither_a_step_nor_a_tick_nor_a_dip_at_two_hundred_joins(self):
         chance, second, width = np.random.default_rng(5), self.rate_hz, 512
         for name, sound in self.noises():
-            recorded = (3e-3 * sound / sound.std()).astype(np.float32)[:, None]
-            own = np.array(
-                [self.looked_at(recorded[at : at + width, 0]) for at in range(0, len(recorded) - width, 251)]
-            )
+            recorded, highest = self.recorded(sound, width)
             join = round(0.06 * second)
             levels = recorded[: len(recorded) // join * join].reshape(-1, join).std(axis=1)
-            highest = np.quantile(own, 0.999, axis=0) * [1.1, 1.3]
             for _ in range(13):
                 learned, first, last = (int(chance.integers(*span) * second) for span in ((0, 8), (9, 12), (15, 19)))
                 edges = Edges(
@@ -152,11 +154,7 @@ class Joins(TestCase):
     def test_neither_a_step_nor_a_tick_nor_a_dip_where_tone_stands_between_two_sounds_that_stay_as_they_are(self):
         chance, second, width = np.random.default_rng(6), self.rate_hz, 512
         for name, sound in self.noises():
-            recorded = (3e-3 * sound / sound.std()).astype(np.float32)[:, None]
-            own = np.array(
-                [self.looked_at(recorded[at : at + width, 0]) for at in range(0, len(recorded) - width, 251)]
-            )
-            highest = np.quantile(own, 0.999, axis=0) * [1.1, 1.3]
+            recorded, highest = self.recorded(sound, width)
             part = round(0.05 * second)
             levels = recorded[: len(recorded) // part * part].reshape(-1, part).std(axis=1)
             for length in (second // 8, second // 2, 3 * second):
