@@ -17,8 +17,10 @@ _STEEP = 0.995
 _LIKE_LEVELS = 1.01
 _FEWEST_RUNS = 5
 
-_SAMPLE_S = 4
-_FIRST_GAP_S, _GAP_GROWS = 8, 1 / 2
+_SAMPLE_S = 2
+_FIRST_GAP_S, _GAP_GROWS = 6, 1
+_FEWEST_CLICKS = 3
+"""One or two may be a tick of the tongue."""
 
 
 @dataclass(frozen=True)
@@ -81,7 +83,7 @@ class FlatTops:
 
 
 class ClickSampler:
-    """Count clicks in stretches of four seconds: close to each other at first, then ever further apart, so that an hour
+    """Count clicks in stretches of two seconds: close to each other at first, then ever further apart, so that an hour
     costs little more than some minutes.
     """
 
@@ -106,7 +108,9 @@ class ClickSampler:
     def per_minute(self) -> float | None:
         """How many there are in a minute; None where hardly anything was listened to. Call once, at the end."""
         self._count()
-        return 60 * self._clicks / self._seconds if self._seconds >= 1 else None
+        if self._seconds < 1:
+            return None
+        return 60 * self._clicks / self._seconds if self._clicks >= _FEWEST_CLICKS else 0.0
 
     def _count(self) -> None:
         if self._parts:
