@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from math import log10
 from pathlib import Path
 
 from mastering.certain import certain
@@ -19,6 +20,9 @@ from sermovox.numerals import whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
+
+_ON_BOTH_DB = 10 * log10(2)
+"""What loudness gains where one channel becomes two: their energies are summed (ITU-R BS.1770-5)."""
 
 
 @dataclass(frozen=True)
@@ -135,8 +139,8 @@ class Assembly:
         return self._heard([Piece(span=Span(stretch.recording, stretch.start_sample, stretch.end_sample))])
 
     def level_db(self, stretch: Stretch) -> float | None:
-        """How loud what sounds of a stretch is, as `sounding_level` has it, with the gains marked on its page; voices
-        beside it count. None where it is silent. Raises BadCut or UnreadableRecording.
+        """How loud what sounds of a stretch is on two sides, as `sounding_level` has it, with the gains of its page;
+        voices beside it count. None where it is silent. Raises BadCut or UnreadableRecording.
         """
         parts = []
         for piece in self.pieces([stretch]):
@@ -151,7 +155,9 @@ class Assembly:
             for each, later, gain_db in beside:
                 rate_hz = each.figures["sample_rate_hz"]
                 start_s, end_s = ((edge - later) / rate_hz for edge in (piece.span.start_sample, piece.span.end_sample))
-                parts.append((measurement_of(each).levels.envelope, start_s, end_s, piece.gain_db + gain_db))
+                # One side sounds on both.
+                both_db = _ON_BOTH_DB if each.figures["channels"] == 1 or page is not None and page.sides else 0.0
+                parts.append((measurement_of(each).levels.envelope, start_s, end_s, piece.gain_db + gain_db + both_db))
         return sounding_level(parts)
 
     def _heard(self, pieces: Sequence[Piece]) -> Programme:

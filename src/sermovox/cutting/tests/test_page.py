@@ -440,6 +440,21 @@ class TogetherWithOthers(PageTestCase):
         section = self.production.sections.with_pieces().get(pk=section.pk)
         self.assertEqual([stretch.gain_db for stretch in section.stretches()], was)
 
+    def test_a_voice_in_mono_and_music_in_stereo_come_to_the_level_they_have_in_the_file(self):
+        self.bring_in(np.repeat(words(2, 3), 2, axis=1), name="stereo.wav")
+        mono, stereo = (self.production.recordings.get(name=name) for name in ("take.wav", "stereo.wav"))
+        section = self.production.sections.first()
+        section.set_stretches(
+            [
+                Stretch(recording=str(mono.pk), start_sample=0, end_sample=mono.frames),
+                Stretch(recording=str(stereo.pk), start_sample=0, end_sample=stereo.frames, kind="music"),
+            ]
+        )
+        self.client.post(f"/cutting/sections/{section.pk}/one-level/")
+        section = self.production.sections.with_pieces().get(pk=section.pk)
+        # The same samples on both sides, or on one that sounds on both.
+        self.assertAlmostEqual(section.stretches()[1].gain_db, 0.0, delta=0.3)
+
     def test_a_programme_is_put_together_reordered_and_shortened(self):
         self.open(speech(seconds=4), name="bumper.wav")
         bumper = self.recording
