@@ -11,7 +11,7 @@ export default [
     rules: { eqeqeq: "error", "no-var": "error", "prefer-const": "error" },
   },
   {
-    files: ["**/firefox.mjs"],
+    files: ["**/tests/**/*.mjs"],
     languageOptions: { globals: globals.node },
   },
   {

@@ -1,5 +1,6 @@
 // A section in the ink of the page: its pieces in lines, in order, with their joins; ends are dragged under a magnifier.
 
+import { fetched } from "./asking.js";
 import { clock, onCurve } from "./ink.js";
 import { placed } from "./pairs.js";
 import { word } from "./words.js";
@@ -40,8 +41,8 @@ function drawAll(pieces) {
   async function load(name, span, columns) {
     drawn.set(name, null);
     const address = root.dataset.waveform.replace("/0/", `/${span.recording}/`);
-    const answer = await fetch(`${address}?start=${span.start}&end=${span.end}&columns=${columns}`).catch(() => null);
-    if (answer?.status === 200) drawn.set(name, placed(new Int8Array(await answer.arrayBuffer()), span.start, span.end, columns));
+    const { status, body } = await fetched(`${address}?start=${span.start}&end=${span.end}&columns=${columns}`, "bytes");
+    if (status === 200) drawn.set(name, placed(new Int8Array(body), span.start, span.end, columns));
     else setTimeout(() => { drawn.delete(name); redraw(); }, AGAIN_MS);
     redraw();
   }
@@ -332,9 +333,9 @@ function drawAll(pieces) {
     const wanted = `${piece.recording} ${first} ${last}`;
     if (wanted === shown) return;
     shown = wanted;
-    const answer = await fetch(`${root.dataset.samples.replace("/0/", `/${piece.recording}/`)}?start=${first}&end=${last}`).catch(() => null);
-    if (!answer?.ok || shown !== wanted) return;
-    drawLens(new Float32Array(await answer.arrayBuffer()), first - to + half, to - half, half * 2, piece, which);
+    const { ok, body } = await fetched(`${root.dataset.samples.replace("/0/", `/${piece.recording}/`)}?start=${first}&end=${last}`, "bytes");
+    if (!ok || shown !== wanted) return;
+    drawLens(new Float32Array(body), first - to + half, to - half, half * 2, piece, which);
   }
 
   function drawLens(samples, begins, left, count, piece, which) {

@@ -1,5 +1,6 @@
 // One section over time: a stretch picked on the curve, heard before and after in step, and treatments tried.
 
+import { UNANSWERED, fetched } from "./asking.js";
 import { clock as clockOf } from "./ink.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
@@ -185,12 +186,12 @@ async function attempt() {
   if (!form) return;
   const now = wished(form), number = ++asked;
   stop();
-  const answer = await fetch(`${form.dataset.tried}&${now}`).catch(() => null);
+  const { ok, body } = await fetched(`${form.dataset.tried}&${now}`, "text");
   if (number !== asked || !form.isConnected) return;
-  const text = answer ? await answer.text() : word("The server did not answer. Nothing was changed; try once more.");
-  tried = answer?.ok && now !== kept ? now : "";
+  const text = body ?? UNANSWERED;
+  tried = ok && now !== kept ? now : "";
   form.querySelector("[data-trying]").hidden = now === kept;
-  if (!answer?.ok) return say(text);
+  if (!ok) return say(text);
   const page = new DOMParser().parseFromString(text, "text/html");
   const found = ["#picture", "#outcome"].map((place) => [document.querySelector(place), page.querySelector(place)]);
   if (found.some((each) => each.includes(null))) return say(word("Its levels have to be measured anew for this: keep it to see them."));

@@ -1,5 +1,6 @@
 // The listening desk: a stretch of every version is fetched at once, and switched in the browser.
 
+import { UNANSWERED, fetched, posted } from "./asking.js";
 import { together } from "./desk-sound.js";
 import { clock, onCurve } from "./ink.js";
 import { figure, word } from "./words.js";
@@ -37,11 +38,9 @@ function lay() {
     halt();
     for (const id of ["play", "next", "hide"]) el(id).disabled = true;
     say(word("The stretch is being made ready."));
-    const answer = await fetch(`${root.dataset.sound}&start=${start()}&length=${length()}`).catch(() => null);
+    const { ok, body: bytes } = await fetched(`${root.dataset.sound}&start=${start()}&length=${length()}`, "bytes");
     if (asked !== loading) return;
-    if (!answer?.ok) return say((await answer?.json().catch(() => null))?.said ?? word("The server did not answer. Nothing was changed; try once more."));
-    const bytes = await answer.arrayBuffer();
-    if (asked !== loading) return;
+    if (!ok) return say(bytes?.said ?? UNANSWERED);
     const line = new Uint8Array(bytes).indexOf(10);
     const head = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 0, line)));
     const samples = new Float32Array(bytes, line + 1);
@@ -74,9 +73,9 @@ function lay() {
   const WHOLE_TALL = 48;
 
   async function fetchWhole() {
-    const answer = await fetch(`${wholeInk.dataset.waveform}?columns=2000`).catch(() => null);
-    if (answer?.status === 202) return setTimeout(fetchWhole, AGAIN_MS);
-    if (answer?.ok) wholePairs = new Int8Array(await answer.arrayBuffer());
+    const { ok, status, body } = await fetched(`${wholeInk.dataset.waveform}?columns=2000`, "bytes");
+    if (status === 202) return setTimeout(fetchWhole, AGAIN_MS);
+    if (ok) wholePairs = new Int8Array(body);
     return drawWhole();
   }
 
@@ -281,11 +280,10 @@ function lay() {
 
   // What all answers so far are worth; null where the server did not take this one.
   async function tell(values) {
-    const body = new URLSearchParams({ version: keys[wanted()], against: keys[against()], ...values });
-    const answer = await fetch(root.dataset.answer, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) }).catch(() => null);
-    const found = await answer?.json().catch(() => null);
-    if (!answer?.ok) {
-      el("blind-said").textContent = found?.said ?? word("The server did not answer. Nothing was changed; try once more.");
+    const given = new URLSearchParams({ version: keys[wanted()], against: keys[against()], ...values });
+    const { ok, body: found } = await posted(root.dataset.answer, given);
+    if (!ok) {
+      el("blind-said").textContent = found?.said ?? UNANSWERED;
       return null;
     }
     rows[keys.indexOf(found.key)].querySelector("[data-tally]").textContent = found.said;

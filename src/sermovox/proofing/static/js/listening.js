@@ -1,5 +1,6 @@
 // The text followed while what remains is heard; something can be noted at the word just heard.
 
+import { UNANSWERED, posted } from "./asking.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
@@ -71,24 +72,12 @@ function showSpeed() {
   document.querySelector("#speed").textContent = `${speed}×`;
 }
 
-async function post(address, values) {
-  const headers = JSON.parse(document.body.getAttribute("hx-headers"));
-  return fetch(address, { method: "POST", body: new URLSearchParams(values), headers });
-}
-
-const UNANSWERED = word("The server did not answer. Nothing was changed; try once more.");
-
 // One edit of the sheet; resolves to whether it was done.
 async function send(values) {
-  try {
-    const answer = await post(root.dataset.do, values);
-    const said = new DOMParser().parseFromString(await answer.text(), "text/html").querySelector("#proof-said");
-    say(answer.ok && said ? said.textContent : UNANSWERED);
-    return answer.ok && Boolean(said) && !said.classList.contains("problem");
-  } catch {
-    say(UNANSWERED);
-    return false;
-  }
+  const { ok, body } = await posted(root.dataset.do, new URLSearchParams(values), "text");
+  const said = new DOMParser().parseFromString(body ?? "", "text/html").querySelector("#proof-said");
+  say(ok && said ? said.textContent : UNANSWERED);
+  return ok && Boolean(said) && !said.classList.contains("problem");
 }
 
 const meant = () => (audio.paused ? now ?? words[0] : wordAt(Math.max(begun, heardAt() - LATE_S * speed)));
@@ -105,15 +94,12 @@ async function note(kind) {
 
 async function remark() {
   const spoken = meant(), field = document.querySelector("#note");
-  try {
-    const answer = await post(root.dataset.remark, { at_s: spoken.at.toFixed(3), text: field.value, called: document.querySelector("#called").value });
-    say((await answer.json()).said);
-    if (!answer.ok) return;
-    spoken.element.classList.add("noted");
-    field.value = "";
-  } catch {
-    say(UNANSWERED);
-  }
+  const values = { at_s: spoken.at.toFixed(3), text: field.value, called: document.querySelector("#called").value };
+  const { ok, body } = await posted(root.dataset.remark, new URLSearchParams(values));
+  say(body?.said ?? UNANSWERED);
+  if (!ok) return;
+  spoken.element.classList.add("noted");
+  field.value = "";
 }
 
 const faster = (by) => {

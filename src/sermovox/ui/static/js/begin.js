@@ -1,5 +1,6 @@
 // Recordings dropped onto the list of productions begin a new one, called like their folder or what their names share.
 
+import { headers, posted } from "./asking.js";
 import { droppedFiles, leftOut, sounding } from "./dropped.js";
 import { leaveFor, listen, outlives, tell } from "./uploads-port.js";
 import { word } from "./words.js";
@@ -49,15 +50,13 @@ addEventListener("drop", async (event) => {
     say(leftOut(files) || word("There is no recording among them."));
     return;
   }
-  const headers = JSON.parse(document.body.getAttribute("hx-headers"));
   const title = (document.querySelector("#begin-title").value.trim() || folder || sharedTitle(sound.map((file) => file.name))).slice(0, 200);
-  const answer = await fetch(form.dataset.begin, { method: "POST", headers, body: new URLSearchParams({ title }) }).catch(() => null);
-  const { address, uploads, problem } = (await answer?.json().catch(() => null)) ?? { problem: word("The line broke, or you were signed out. Nothing was begun; reload this page, then drop them once more.") };
+  const { address, uploads, problem } = (await posted(form.dataset.begin, new URLSearchParams({ title }))).body ?? { problem: word("The line broke, or you were signed out. Nothing was begun; reload this page, then drop them once more.") };
   if (problem) {
     say(problem);
     return;
   }
-  tell({ do: "take", address: uploads, page: address, token: headers["X-CSRFToken"], batch: crypto.randomUUID(), files: sound });
+  tell({ do: "take", address: uploads, page: address, token: headers()["X-CSRFToken"], batch: crypto.randomUUID(), files: sound });
   if (outlives()) {
     leaveFor(address);
     return;

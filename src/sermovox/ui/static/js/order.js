@@ -1,5 +1,6 @@
 // The running order: what is chosen, moving rows by drag and by key, pairing by drag, and changes that can be undone.
 
+import { posted } from "./asking.js";
 import { word } from "./words.js";
 
 const form = document.querySelector("#order");
@@ -131,8 +132,8 @@ function move(section, before) {
   const list = form.querySelector("#rows");
   const body = new URLSearchParams({ do: "move", section, before: before ?? list.dataset.following });
   return inTurn(async () => {
-    const answer = await fetch(list.dataset.change, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) });
-    if (!answer.ok) forget();
+    const { ok } = await posted(list.dataset.change, body, "text");
+    if (!ok) forget();
   });
 }
 

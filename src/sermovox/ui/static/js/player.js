@@ -1,5 +1,6 @@
 // A recording laid out like a page: the waveform runs in lines, played by clicking into it.
 
+import { UNANSWERED, fetched, posted } from "./asking.js";
 import { clock, onCurve } from "./ink.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
@@ -32,6 +33,8 @@ class Player {
     this.slider.step = 0.1;
     this.pairs = new Int8Array(0);
     this.listen();
+    // Until here a press would go nowhere.
+    for (const button of root.querySelectorAll("button")) button.disabled = false;
     this.load();
   }
 
@@ -62,15 +65,14 @@ class Player {
   // The sound comes after the waveform: where that was freed, the copy to listen to was freed with it.
   async load() {
     const columns = Math.ceil(this.lines * 1100);
-    // Nothing comes back where the page is left meanwhile.
-    const ask = () => fetch(`${this.root.dataset.waveform}?columns=${columns}`).catch(() => null);
+    const ask = () => fetched(`${this.root.dataset.waveform}?columns=${columns}`, "bytes");
     let answer = await ask();
-    for (let times = 0; answer?.status === 202 && times < MOST_TIMES; times += 1) {
+    for (let times = 0; answer.status === 202 && times < MOST_TIMES; times += 1) {
       this.clock.textContent = word("The waveform is being drawn again.");
       await new Promise((wake) => setTimeout(wake, AGAIN_MS));
       answer = await ask();
     }
-    if (answer?.status === 200) this.pairs = new Int8Array(await answer.arrayBuffer());
+    if (answer.status === 200) this.pairs = new Int8Array(answer.body);
     this.audio.src = this.root.dataset.audio;
     this.show();
   }
@@ -108,10 +110,8 @@ class Player {
 
   // A mark where it is heard, on the page of the recording.
   async mark(address) {
-    const body = new URLSearchParams({ seconds: this.audio.currentTime });
-    const answer = await fetch(address, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) }).catch(() => null);
-    const { said } = (await answer?.json().catch(() => null)) ?? {};
-    this.said = said ?? word("The server did not answer. Nothing was changed; try once more.");
+    const { body } = await posted(address, new URLSearchParams({ seconds: this.audio.currentTime }));
+    this.said = body?.said ?? UNANSWERED;
     setTimeout(() => { this.said = ""; this.show(); }, SAID_MS);
     this.show();
   }

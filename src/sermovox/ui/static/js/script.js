@@ -1,5 +1,6 @@
 // A chosen script is read on the server and put where pasted text goes; another encoding can be tried.
 
+import { posted } from "./asking.js";
 import { word } from "./words.js";
 
 const form = document.querySelector("#script");
@@ -17,13 +18,7 @@ async function read(chosen) {
   if (chosen) body.append("encoding", chosen);
   said.className = "small";
   said.textContent = word("Reading {name}", { name: file.name });
-  let answer;
-  try {
-    const response = await fetch(form.dataset.read, { method: "POST", body, headers: JSON.parse(document.body.getAttribute("hx-headers")) });
-    answer = await response.json();
-  } catch {
-    answer = { problem: word("The server did not read the file. Try once more.") };
-  }
+  const answer = (await posted(form.dataset.read, body)).body ?? { problem: word("The server did not read the file. Try once more.") };
   said.textContent = answer.problem ?? file.name;
   if (answer.problem) {
     said.className = "small problem";

@@ -2,6 +2,7 @@
 
 import { lineHeight, margin, spotOf, textWidth } from "./lines.js";
 import { clock, store } from "./store.js";
+import { fetched } from "../asking.js";
 import { word } from "../words.js";
 
 const WIDE = 520, TALL = 120;
@@ -20,15 +21,14 @@ let left = 0; // the first sample shown
 async function chunk(number) {
   const start = number * CHUNK, end = Math.min(store.frames, start + CHUNK);
   chunks.set(number, new Float32Array(0));
-  try {
-    const answer = await fetch(`${store.address}samples/?start=${start}&end=${end}`);
-    if (!answer.ok) throw new Error("not there");
-    chunks.set(number, new Float32Array(await answer.arrayBuffer()));
-    while (chunks.size > MOST_CHUNKS) chunks.delete(chunks.keys().next().value);
-    draw();
-  } catch {
+  const { ok, body } = await fetched(`${store.address}samples/?start=${start}&end=${end}`, "bytes");
+  if (!ok) {
     chunks.delete(number);
+    return;
   }
+  chunks.set(number, new Float32Array(body));
+  while (chunks.size > MOST_CHUNKS) chunks.delete(chunks.keys().next().value);
+  draw();
 }
 
 function sampleOf(index) {

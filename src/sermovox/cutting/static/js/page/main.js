@@ -9,6 +9,7 @@ import { after, before, firstFrom, readingAt, stretch, wordAtSample, words } fro
 import { SPEEDS, meantAt, play, playAround, playing, setSpeed, stop } from "./sound.js";
 import { LINE_SECONDS, clock, say, store, whenIdle } from "./store.js";
 import "./text.js";
+import { fetched } from "../asking.js";
 import { word } from "../words.js";
 
 const NEAR_PX = 5;
@@ -26,12 +27,8 @@ async function snapped(places) {
   const { level_db } = pauseSettings();
   if (level_db !== null) words.set("level_db", level_db);
   for (const place of places) words.append("at", place);
-  try {
-    const answer = await fetch(`${store.address}snap/?${words}`);
-    return answer.ok ? (await answer.json()).at : places;
-  } catch {
-    return places;
-  }
+  const { ok, body } = await fetched(`${store.address}snap/?${words}`);
+  return ok ? body.at : places;
 }
 
 async function snapSelection() {

@@ -4,6 +4,7 @@ import { ask, edit } from "./edits.js";
 import { reveal } from "./lines.js";
 import { play } from "./sound.js";
 import { clock, store, whenIdle } from "./store.js";
+import { UNANSWERED, fetched } from "../asking.js";
 import { figure, word } from "../words.js";
 
 const WAIT_MS = 1000;
@@ -79,17 +80,11 @@ async function findPauses() {
   const turn = pausesAsked;
   const words = new URLSearchParams({ shortest_s: store.settings.shortest_s });
   if (level !== null) words.set("level_db", level);
-  let answer;
-  try {
-    answer = await fetch(`${store.address}pauses/?${words}`);
-  } catch {
-    return;
-  }
-  const found = await answer.json();
-  if (turn !== pausesAsked) return;
-  if (!answer.ok) {
+  const { ok, status, body: found } = await fetched(`${store.address}pauses/?${words}`);
+  if (!found || turn !== pausesAsked) return;
+  if (!ok) {
     el("pauses-said").textContent = found.said;
-    if (answer.status === 422) setTimeout(findPauses, WAIT_MS * 3);
+    if (status === 422) setTimeout(findPauses, WAIT_MS * 3);
     return;
   }
   store.pauses = { ...found, starts: Float64Array.from(found.starts), ends: Float64Array.from(found.ends) };
@@ -200,9 +195,12 @@ let retakes = [];
 
 async function findRetakes() {
   for (;;) {
-    const answer = await fetch(`${store.address}retakes/`);
-    const found = await answer.json();
-    if (answer.status === 202) {
+    const { status, body: found } = await fetched(`${store.address}retakes/`);
+    if (!found) {
+      el("retakes-said").textContent = UNANSWERED;
+      return;
+    }
+    if (status === 202) {
       el("retakes-said").textContent = found.said;
       await new Promise((wake) => setTimeout(wake, WAIT_MS));
       continue;
@@ -215,9 +213,9 @@ async function findRetakes() {
 }
 
 async function drawTake(canvas, start, end) {
-  const answer = await fetch(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${canvas.width}`).catch(() => null);
-  if (answer?.status !== 200) return;
-  const pairs = new Int8Array(await answer.arrayBuffer());
+  const { status, body } = await fetched(`${store.root.dataset.waveform}?start=${start}&end=${end}&columns=${canvas.width}`, "bytes");
+  if (status !== 200) return;
+  const pairs = new Int8Array(body);
   const pen = canvas.getContext("2d");
   pen.fillStyle = getComputedStyle(canvas).getPropertyValue("--ink");
   for (let x = 0; x < canvas.width; x += 1) {

@@ -2,6 +2,7 @@
 
 import { lineHeight } from "./lines.js";
 import { store, whenIdle } from "./store.js";
+import { fetched } from "../asking.js";
 
 const canvas = document.querySelector("#overview");
 const view = document.querySelector("#overview-view");
@@ -14,12 +15,12 @@ async function load() {
   const rows = Math.max(1, canvas.clientHeight);
   if (rows === asked) return;
   asked = rows;
-  const answer = await fetch(`${store.root.dataset.waveform}?columns=${rows}`).catch(() => null);
-  if (answer?.status !== 200) {
+  const { status, body } = await fetched(`${store.root.dataset.waveform}?columns=${rows}`, "bytes");
+  if (status !== 200) {
     setTimeout(() => { asked = 0; load(); }, 1000);
     return;
   }
-  pairs = new Int8Array(await answer.arrayBuffer());
+  pairs = new Int8Array(body);
   draw();
 }
 

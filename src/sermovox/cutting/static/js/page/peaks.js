@@ -1,6 +1,7 @@
 // The drawn shape of what is on view: groups of lines are fetched as they are needed and the oldest forgotten.
 
 import { store } from "./store.js";
+import { fetched } from "../asking.js";
 import { placed } from "../pairs.js";
 
 export const GROUP = 6;
@@ -61,18 +62,15 @@ async function load(each) {
   running += 1;
   groups.set(each.name, { pairs: null });
   const stretch = stretchOf(each.group, each.columns, each.lane);
-  try {
-    const address = store.root.dataset.waveform.replace(`/${store.root.dataset.recording}/`, `/${each.lane?.recording ?? store.root.dataset.recording}/`);
-    const answer = await fetch(`${address}?start=${stretch.start}&end=${stretch.end}&columns=${stretch.columns}`);
-    if (answer.status !== 200) throw new Error("not drawn yet");
-    const pairs = new Int8Array(await answer.arrayBuffer());
-    keep(each.name, stretch, pairs);
+  const address = store.root.dataset.waveform.replace(`/${store.root.dataset.recording}/`, `/${each.lane?.recording ?? store.root.dataset.recording}/`);
+  const { status, body } = await fetched(`${address}?start=${stretch.start}&end=${stretch.end}&columns=${stretch.columns}`, "bytes");
+  if (status === 200) {
+    keep(each.name, stretch, new Int8Array(body));
     while (groups.size > MOST_GROUPS * (1 + store.state.lanes.length)) groups.delete(groups.keys().next().value);
     store.tell("peaks");
-  } catch {
+  } else {
     setTimeout(() => { groups.delete(each.name); store.tell("peaks"); }, AGAIN_MS);
-  } finally {
-    running -= 1;
-    next();
   }
+  running -= 1;
+  next();
 }

@@ -121,7 +121,6 @@ export const clock = (sample, digits = 0) => {
   return digits ? `${long}.${String(Math.floor((seconds - whole) * 10 ** digits + 1e-6)).padStart(digits, "0")}` : long;
 };
 
-export const headers = () => JSON.parse(document.body.getAttribute("hx-headers"));
 
 export function say(words, wrong = false) {
   const line = document.querySelector("#page-said");

@@ -3,8 +3,9 @@
 import { edit } from "./edits.js";
 import { reveal } from "./lines.js";
 import { play } from "./sound.js";
-import { clock, headers, store, whenIdle } from "./store.js";
+import { clock, store, whenIdle } from "./store.js";
 import { find, stretch, words } from "./script.js";
+import { fetched, posted } from "../asking.js";
 import { figure, word } from "../words.js";
 
 const WAIT_MS = 1000;
@@ -19,18 +20,14 @@ function built(tag, text, more = {}) {
 
 async function look(known = words.state.state === "heard" && words.rows ? words.state.key : "") {
   clearTimeout(waiting);
-  try {
-    const answer = await fetch(`${store.address}words/?known=${known}&so_far=${words.state.so_far ?? ""}`);
-    if (answer.status === 200) words.take(await answer.json());
-  } catch {
-    waiting = setTimeout(look, WAIT_MS * 4);
-  }
+  const { status, body } = await fetched(`${store.address}words/?known=${known}&so_far=${words.state.so_far ?? ""}`);
+  if (status === 200) words.take(body);
+  else if (!status) waiting = setTimeout(look, WAIT_MS * 4);
 }
 
 async function listen(doing) {
-  const body = new URLSearchParams({ do: doing });
-  const answer = await fetch(`${store.address}words/listen/`, { method: "POST", body, headers: headers() }).catch(() => null);
-  if (answer?.ok) words.take(await answer.json());
+  const { ok, body } = await posted(`${store.address}words/listen/`, new URLSearchParams({ do: doing }));
+  if (ok) words.take(body);
 }
 
 function showState() {
