@@ -7,7 +7,7 @@ from typing import Any
 
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, Facts, read_pattern
-from mastering.outlets.ways import FETCHED, WAYS, Field, Holds, WayKind
+from mastering.outlets.ways import WAYS, Field, Holds, WayKind
 
 ASKED, EVERYTHING, NOTHING = "what the outlet asks", "all there is", "nothing"
 ALONG = (ASKED, EVERYTHING, NOTHING)
@@ -43,11 +43,6 @@ class Receiving:
     @property
     def folder(self) -> str:
         return self.stated.get("folder", "")
-
-    @property
-    def fetches(self) -> bool:
-        """Whether what is over there is fetched back and compared."""
-        return self.stated.get("proof") == FETCHED
 
     def written(self, name: str, facts: Facts) -> str:
         """What a pattern that is stated says."""

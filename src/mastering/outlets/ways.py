@@ -50,7 +50,8 @@ class WayKind:
 
 
 TLS, LATER_TLS, PLAIN = "encrypted (TLS)", "encrypted after the greeting (STARTTLS)", "not encrypted"
-BY_SIZE, FETCHED = "there, with its full size", "fetched back, the same to the byte"
+LOOKED_INTO, FETCHED = "read back, large files in samples", "fetched back, the same to the byte"
+BY_SIZE = "there, with its full size"
 ANY_NAMES, PLAIN_NAMES = "whatever this machine can hold", "letters from A to Z, digits, - and _ alone"
 LINKS, NOTHING_SENT = "links go in place of the files", "nothing is sent"
 _LINE_KINDS = (TLS, PLAIN)
@@ -72,8 +73,8 @@ _FOLDER = Field(
 _PROOF = Field(
     name="proof",
     label="It has arrived when it is",
-    hint="Fetching back takes as long as sending, and is certain.",
-    choices=(BY_SIZE, FETCHED),
+    hint="Fetching back takes as long as sending, and is certain. What was only counted is there, and has not arrived.",
+    choices=(LOOKED_INTO, FETCHED, BY_SIZE),
 )
 _NOTE = Field(
     name="note",

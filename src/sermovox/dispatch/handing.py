@@ -17,7 +17,8 @@ from sermovox.productions.models import Production
 @dataclass(frozen=True, kw_only=True)
 class Owing:
     """A production at one outlet. `wanted` is how many files it asks for; `ready` are those that are made, up to date
-    and pass; `gone` the keys of those that went there, `arrived` of those that are there.
+    and pass; `gone` the keys of those that went there, `there` of those that are there, `counted` of those of them of
+    which no more is known than their size.
     """
 
     production: Production
@@ -26,7 +27,8 @@ class Owing:
     wanted: int
     ready: Sequence[FinishedFile]
     gone: frozenset[int]
-    arrived: frozenset[int]
+    there: frozenset[int]
+    counted: frozenset[int]
     under_way: Dispatch | None
     promise: Promise | None
     wish: Wish | None
@@ -39,7 +41,7 @@ class Owing:
     @property
     def out(self) -> int:
         """How many went there by mail, and nobody knows whether they are there."""
-        return len(self.gone - self.arrived)
+        return len(self.gone - self.there)
 
     @property
     def behind(self) -> int:
@@ -48,7 +50,7 @@ class Owing:
 
     @property
     def is_done(self) -> bool:
-        return bool(self.wanted) and len(self.arrived) == self.wanted
+        return bool(self.wanted) and len(self.there) == self.wanted
 
     @property
     def is_late(self) -> bool:
@@ -72,6 +74,7 @@ def owing(production: Production, outlet: Outlet) -> Owing:
     states = [
         (key, state) for key, state, sha256 in parts.values_list("file", "state", "sha256") if hashes[key] == sha256
     ]
+    arrived = {key for key, state in states if state == Part.State.ARRIVED}
     dispatches = Dispatch.objects.filter(production=production, outlet_key=outlet.key)
     promise = Promise.objects.filter(production=production, outlet_key=outlet.key).first()
     found = Owing(
@@ -80,8 +83,9 @@ def owing(production: Production, outlet: Outlet) -> Owing:
         bundle=bundle,
         wanted=len(current.rows),
         ready=ready,
-        gone=frozenset(key for key, state in states if state in (Part.State.SENT, Part.State.ARRIVED)),
-        arrived=frozenset(key for key, state in states if state == Part.State.ARRIVED),
+        gone=frozenset(key for key, state in states if state in Part.GONE),
+        there=frozenset(key for key, state in states if state in Part.LANDED),
+        counted=frozenset(key for key, state in states if state == Part.State.THERE) - arrived,
         under_way=dispatches.exclude(state__in=Dispatch.OVER).first(),
         promise=promise,
         wish=Wish.objects.filter(production=production, outlet_key=outlet.key, delivery=None).first(),

@@ -67,7 +67,7 @@ def fetch_file(request, key: str, pk: int):
 
 
 def _linked(key: str) -> Dispatch:
-    dispatch = Dispatch.objects.filter(link_key=key, state__in=(Dispatch.State.SENT, Dispatch.State.ARRIVED)).first()
+    dispatch = Dispatch.objects.filter(link_key=key, state__in=Dispatch.GONE).first()
     if not key or dispatch is None:
         raise Http404
     return dispatch

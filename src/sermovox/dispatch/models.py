@@ -1,7 +1,7 @@
 """What is sent where, and how far it is: dispatches with their parts, which are the receipts once all arrived."""
 
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 from django.conf import settings
@@ -11,6 +11,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from mastering.outlets.receiving import Receiving, receiving_from
+from mastering.outlets.ways import BY_SIZE
 from sermovox import storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
@@ -71,8 +72,7 @@ class DispatchQuerySet(models.QuerySet):
 
     def news(self) -> "DispatchQuerySet":
         """Those that have come to an end, or are stuck, since their owner looked at them."""
-        ended = (Dispatch.State.STUCK, Dispatch.State.SENT, Dispatch.State.ARRIVED)
-        return self.filter(seen=False, state__in=ended)
+        return self.filter(seen=False, state__in=(Dispatch.State.STUCK, *Dispatch.GONE))
 
     def under_way(self) -> "DispatchQuerySet":
         return self.filter(state__in=(Dispatch.State.WAITING, Dispatch.State.SENDING))
@@ -96,6 +96,7 @@ class Dispatch(models.Model):
         SENDING = "sending"
         PAUSED = "paused"
         SENT = "sent"
+        THERE = "there"
         ARRIVED = "arrived"
         STUCK = "stuck"
         CANCELLED = "cancelled"
@@ -126,7 +127,8 @@ class Dispatch(models.Model):
     links_until = models.DateTimeField(null=True)
 
     objects = DispatchQuerySet.as_manager()
-    OVER = (State.SENT, State.ARRIVED, State.CANCELLED)
+    GONE = (State.SENT, State.THERE, State.ARRIVED)
+    OVER = (*GONE, State.CANCELLED)
 
     class Meta:
         ordering = ["-pk"]
@@ -186,10 +188,19 @@ class Dispatch(models.Model):
         """Its owner looks at what came of it."""
         Dispatch.objects.news().filter(pk=self.pk).update(seen=True)
 
+    @property
+    def how_it_went(self) -> str:
+        """What it is once nothing of it is left to be sent: what was only counted over there is not said to have
+        arrived.
+        """
+        if self.way.kind.is_post:
+            return self.State.SENT
+        return self.State.THERE if self.parts.filter(state=Part.State.THERE).exists() else self.State.ARRIVED
+
     def look_whether_arrived(self) -> None:
-        """A mail has arrived once all that it brings has."""
+        """It has arrived once all that it brings has."""
         if not self.parts.exclude(state=Part.State.ARRIVED).exists():
-            sent = Dispatch.objects.filter(pk=self.pk, state=self.State.SENT)
+            sent = Dispatch.objects.filter(pk=self.pk, state__in=(self.State.SENT, self.State.THERE))
             sent.update(state=self.State.ARRIVED, ended_at=timezone.now(), seen=False)
 
     def settle(self, state: str, said: str = "", *, name_taken: bool = False) -> None:
@@ -319,16 +330,20 @@ class Part(models.Model):
     """One file of a dispatch. `file` is none for what goes along, which lies in the dispatch's own folder.
 
     `name` is what it is called over there, folders and all; `answered` what the far side said, `proof` how it is known
-    that it arrived. With `by_link` a mail has a link in its place, and `sent_bytes` is how much was fetched by it.
+    that it arrived: what was only counted has not `ARRIVED`, it is `THERE`. With `by_link` a mail has a link in its
+    place, and `sent_bytes` is how much was fetched by it.
     """
 
     class State(models.TextChoices):
         WAITING = "waiting"
         SENDING = "sending"
         SENT = "sent"
+        THERE = "there"
         ARRIVED = "arrived"
         STUCK = "stuck"
 
+    LANDED = (State.THERE, State.ARRIVED)
+    GONE = (State.SENT, *LANDED)
     dispatch = models.ForeignKey(Dispatch, on_delete=models.CASCADE, related_name="parts")
     file = models.ForeignKey(FinishedFile, on_delete=models.SET_NULL, null=True, related_name="dispatched")
     place = models.PositiveIntegerField()
@@ -370,16 +385,21 @@ class Part(models.Model):
 
     @classmethod
     def on_their_way(cls, production) -> dict[int, str]:
-        """How far the finished files of a production are, by their keys: "sent", "arrived", or what is at work."""
+        """How far the finished files of a production are, by their keys: that they went, or what is at work."""
         rows = cls.objects.filter(file__delivery__production=production).order_by("pk")
         told = {}
         for file_id, own, whole in rows.values_list("file_id", "state", "dispatch__state"):
-            if own in (cls.State.SENT, cls.State.ARRIVED):
+            if own in cls.GONE:
                 told[file_id] = own
             elif whole in (Dispatch.State.SENDING, Dispatch.State.STUCK):
                 told[file_id] = whole
         return told
 
+    def land(self, proof: str) -> None:
+        """It is over there, as far as that is known; not kept yet."""
+        self.state = self.State.THERE if proof == BY_SIZE else self.State.ARRIVED
+        self.sent_bytes, self.proof, self.arrived_at = self.size_bytes, proof, timezone.now()
+
     def arrive(self, proof: str) -> None:
-        facts: dict[str, str | int | datetime] = {"state": self.State.ARRIVED, "sent_bytes": self.size_bytes}
-        self.note(**facts, proof=proof, answered=self.answered, arrived_at=timezone.now())
+        self.land(proof)
+        self.save(update_fields=["state", "sent_bytes", "proof", "answered", "arrived_at"])

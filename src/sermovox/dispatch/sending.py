@@ -4,12 +4,10 @@ import hashlib
 from collections import deque
 from collections.abc import Collection
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from functools import partial
 from typing import BinaryIO, NoReturn, Self
 
 from django.db import transaction
 from django.db.models import QuerySet
-from django.utils import timezone
 
 from mastering.audio.placing import flushed_folder, whole
 from mastering.certain import certain
@@ -26,6 +24,7 @@ from sermovox.dispatch.models import Dispatch, Heard, Part, Secret
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.over_there import facts_over_there, folder_over_there
 from sermovox.dispatch.posting import post
+from sermovox.dispatch.proving import proven
 from sermovox.dispatch.telling import telling
 from sermovox.dispatch.ways import carrier_of
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Carrier, DamagedHere, NameTaken, NotSent, Told
@@ -142,7 +141,7 @@ def send(dispatch: Dispatch) -> None:
     access = Secret.of(dispatch.owner, dispatch.outlet_key)
     with carrier_of(dispatch.way, access) as carrier:
         Secret.know(dispatch.owner, dispatch.outlet_key, access)
-        parts = list(dispatch.parts.exclude(state=Part.State.ARRIVED).select_related("file__delivery__production"))
+        parts = list(dispatch.parts.exclude(state__in=Part.LANDED).select_related("file__delivery__production"))
         _want_room(carrier, parts)
         for folder in dict.fromkeys(part.name.rpartition("/")[0] for part in parts):
             if folder:
@@ -188,8 +187,7 @@ class _NotedTogether:
         self._note()
 
     def add(self, part: Part, proof: str) -> None:
-        part.state, part.sent_bytes, part.proof = Part.State.ARRIVED, part.size_bytes, proof
-        part.arrived_at = timezone.now()
+        part.land(proof)
         self._parts.append(part)
         if len(self._parts) >= _NOTED_TOGETHER:
             self._note()
@@ -203,51 +201,61 @@ def _looked_for(carrier: Carrier, part: Part) -> tuple[str, bool]:
     """How it is known that a file is over there already, nothing where it is not; and whether another has its name and
     gives way.
 
-    What was begun before a kill is found as it is over there: nothing is sent twice. Raises NameTaken for another file
-    of its name.
+    What was given its name before a kill is found as it is over there: nothing is sent twice. Else no size stands for
+    what is in a file. Raises NameTaken for another file of its name.
     """
-    here = carrier.size_of(part.name)
-    if here is None:
+    there = carrier.size_of(part.name)
+    if there is None:
         return "", False
-    proof = _proof(carrier, part, part.name, here)
-    # Where only its size can be told, it may be another's, unless we began it or have a receipt of it.
-    if proof and (proof != BY_SIZE or part.state == Part.State.SENDING or _has_receipt(part)):
+    goal = _goal(carrier, part)
+    if part.state == Part.State.SENDING and part.proof and goal != part.name and carrier.size_of(goal) is None:
+        return part.proof, False
+    same = there == part.size_bytes
+    proof = proven(carrier, part, part.name, _telling(part), wholly=True) if same else ""
+    if proof and proof != BY_SIZE:
         return proof, False
-    if not part.dispatch.replacing and not _is_ours(part, here):
-        part.note(state=Part.State.STUCK)
+    if part.dispatch.replacing or _is_ours(part, there) or (proof and _has_receipt(part)):
+        return "", True
+    part.note(state=Part.State.STUCK)
+    if same and not proof:
         raise NameTaken(
-            f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
+            f"There is a file called {part.name} there already, and something else is in it, though it is as large. "
+            "Replace it, or have it moved away."
         )
-    return "", True
+    raise NameTaken(
+        f"There is a file called {part.name} there already, of {there:,} bytes. Replace it, or have it moved away."
+    )
 
 
 def _send_one(carrier: Carrier, part: Part, beside: Executor, *, replacing: bool) -> None:
     """Send one file under another name, give it its own once it is whole, and look whether it is there: nothing is half
     there under its name.
     """
-    goal = _goal(carrier, part)
-    begun = carrier.begun_bytes(goal, part.size_bytes)
-    start = begun if begun <= part.size_bytes else 0
-    part.note(state=Part.State.SENDING, sent_bytes=start)
+    goal, told = _goal(carrier, part), _telling(part)
+    part.note(state=Part.State.SENDING, proof="")
     try:
         file = opened(part)
     except NotSent:
         part.note(state=Part.State.STUCK)
         raise
     with file:
+        start = carrier.begun_bytes(goal, file, part.size_bytes, told)
+        file.seek(0)
+        part.note(sent_bytes=start)
         source = _Proven(file, part, beside)
         source.skip(start)
         try:
-            answered = carrier.put(goal, source, start, part.size_bytes, _telling(part), replacing=replacing)
+            answered = carrier.put(goal, source, start, part.size_bytes, told, replacing=replacing)
             source.prove()
         except DamagedHere:
             carrier.forget_begun(goal)
             part.note(state=Part.State.STUCK)
             raise
-    proof = _proof(carrier, part, goal, carrier.size_of(goal))
+    proof = proven(carrier, part, goal, told) if carrier.size_of(goal) == part.size_bytes else ""
     if not proof:
         _taken_away(carrier, part, goal)
-    part.answered = answered[:300]
+    # Whoever comes after a kill knows by this that what has the name then is what was proven here.
+    part.note(proof=proof, answered=answered[:300])
     if goal != part.name:
         if replacing:
             carrier.delete(part.name)
@@ -281,15 +289,7 @@ def _has_receipt(part: Part) -> bool:
 def _gone_before(owner_id: int, outlet_key: str, name: str) -> QuerySet[Part]:
     """What has arrived at an outlet under this name, or went there by mail."""
     own = Part.objects.filter(dispatch__owner=owner_id, dispatch__outlet_key=outlet_key, name=name)
-    return own.filter(state__in=(Part.State.SENT, Part.State.ARRIVED))
-
-
-def _proof(carrier: Carrier, part: Part, name: str, size_bytes: int | None) -> str:
-    """How it is known that a file over there, of that size, is this one; nothing where it is not."""
-    if size_bytes != part.size_bytes:
-        return ""
-    same = carrier.is_same(name, part.sha256, partial(opened, part))
-    return BY_SIZE if same is None else carrier.proven_as if same else ""
+    return own.filter(state__in=Part.GONE)
 
 
 def _taken_away(carrier: Carrier, part: Part, name: str) -> NoReturn:

@@ -36,7 +36,7 @@ def send_dispatch(dispatch_id: int) -> None:
         logger.exception("Sending dispatch %s", dispatch_id)
         dispatch.settle(Dispatch.State.STUCK, "Sermovox stumbled over this. What has arrived is noted; try again.")
     else:
-        dispatch.settle(Dispatch.State.SENT if dispatch.way.kind.is_post else Dispatch.State.ARRIVED)
+        dispatch.settle(dispatch.how_it_went)
 
 
 @task()

@@ -39,7 +39,7 @@ _DISPATCHES = Dispatch.objects.select_related("delivery__production", "productio
 _A_PAGE = 100
 NO_WISH, AT_ONCE, AFTER_HEARING = "when I send it", "by itself once all passes", "once all passes and was listened to"
 WISHES = (NO_WISH, AT_ONCE, AFTER_HEARING)
-_ARRIVED = Q(parts__state=Part.State.ARRIVED)
+_ARRIVED = Q(parts__state__in=Part.LANDED)
 
 
 def sent(request):
@@ -304,9 +304,9 @@ def cancel(request, pk: int):
 
 @require_POST
 def confirm(request, pk: int):
-    """Somebody has said that a mail is there."""
+    """Somebody has said that a mail is there, or that what was only counted is right."""
     dispatch = owned(request, _DISPATCHES, pk=pk)
-    for part in dispatch.parts.filter(state=Part.State.SENT):
+    for part in dispatch.parts.filter(state__in=(Part.State.SENT, Part.State.THERE)):
         part.arrive(f"confirmed by {request.user.called}"[:100])
     dispatch.look_whether_arrived()
     return redirect(dispatch)
@@ -360,5 +360,6 @@ def _shown(dispatch: Dispatch) -> dict:
         "speed": speed,
         "seconds_left": (whole - done) / speed if speed > 0 else None,
         "linked": sum(part.by_link for part in parts),
-        "arrived": sum(part.state == Part.State.ARRIVED for part in parts),
+        "arrived": sum(part.state in Part.LANDED for part in parts),
+        "counted": sum(part.state == Part.State.THERE for part in parts),
     }

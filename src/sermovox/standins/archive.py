@@ -55,6 +55,12 @@ async def archive(top: Path, port: int, *, trusts: asyncssh.SSHKey | None = None
                 self._channel.get_connection().abort()
             return cast(int, super().write(file_obj, offset, data))
 
+        def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs):
+            reads = pflags & asyncssh.FXF_READ and not pflags & asyncssh.FXF_WRITE
+            if reads and Mischief.read(mischief_of(top)).secretive:
+                raise asyncssh.SFTPPermissionDenied("What is left here is not given back")
+            return super().open(path, pflags, attrs)
+
         def stat(self, path: bytes):
             off_by = Mischief.read(mischief_of(top)).size_off_by
             found = super().stat(path)

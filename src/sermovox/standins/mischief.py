@@ -13,13 +13,16 @@ SLOW_BYTES_A_SECOND = 100_000
 
 @dataclass
 class Mischief:
-    """`drops` is in how many files more the line is to break; `size_off_by` by how many bytes a size is told wrong."""
+    """`drops` is in how many files more the line is to break; `size_off_by` by how many bytes a size is told wrong;
+    `secretive` whether nothing that was left there is given back.
+    """
 
     drops: int = 0
     full: bool = False
     refuses: bool = False
     slow: bool = False
     size_off_by: int = 0
+    secretive: bool = False
 
     @classmethod
     def read(cls, path: Path) -> "Mischief":

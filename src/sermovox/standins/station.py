@@ -52,6 +52,12 @@ def station(top: Path, port: int, *, certificate: Path | None = None) -> FTPServ
                 return None
             return super().ftp_STOR(file, mode)
 
+        def ftp_RETR(self, file):
+            if Mischief.read(mischief_of(top)).secretive:
+                self.respond("550 What is left here is not given back.")
+                return None
+            return super().ftp_RETR(file)
+
         def ftp_PASS(self, line):
             if Mischief.read(mischief_of(top)).refuses:
                 self.respond("530 Not today.")

@@ -46,7 +46,7 @@ def run(options) -> int:
     _sent(dispatch)
     for part in dispatch.parts.all():
         print(f"{part.state:9} {part.name}{f': {part.proof}' if part.proof else ''}")
-    if dispatch.state not in (Dispatch.State.ARRIVED, Dispatch.State.SENT):
+    if dispatch.state not in Dispatch.GONE:
         raise MasteringError(dispatch.said or f"It was {dispatch.state} meanwhile.")
     return 0
 

@@ -40,6 +40,7 @@ _STATES = [
     State.PASSES,
     State.REMARKS,
     Dispatch.State.SENDING,
+    Dispatch.State.THERE,
     Dispatch.State.ARRIVED,
     Dispatch.State.STUCK,
     CHANGED,

@@ -44,7 +44,7 @@ class HandingOver(MadeTestCase):
         self.state(outlet=OTHER, address=str(self.elsewhere))
         self.make(OTHER)
         row = self.rows()[OUTLET]
-        self.assertEqual((row.wanted, len(row.to_send), row.behind, len(row.arrived)), (2, 2, 0, 0))
+        self.assertEqual((row.wanted, len(row.to_send), row.behind, len(row.there)), (2, 2, 0, 0))
         self.assertContains(self.hand_over(OUTLET, OTHER), "on their way to 2 outlets")
         self.assertEqual({(each.state, each.said) for each in Dispatch.objects.all()}, {("arrived", "")})
         self.assertEqual(len(list((self.there / "Podcast host").iterdir())), 2)

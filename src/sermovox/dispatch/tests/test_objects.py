@@ -11,6 +11,7 @@ from django.test import override_settings
 from mastering.outlets.ways import PLAIN
 from sermovox.dispatch.tests.servers import misbehave
 from sermovox.dispatch.tests.test_sending import OUTLET, SendingTestCase
+from sermovox.dispatch.ways.objects import ObjectCarrier
 from sermovox.standins.known import BUCKET, STORE
 from sermovox.standins.mischief import received_in
 from sermovox.standins.store import InAThread
@@ -70,14 +71,34 @@ class IntoABucket(SendingTestCase):
             dispatch.refresh_from_db()
             self.assertEqual(dispatch.state, "stuck")
             self.assertEqual(self.fetched(), {}, "nobody sees a file before it is whole")
-            told = []
-            with patch("sermovox.dispatch.sending._telling", return_value=told.append):
+            with patch.object(ObjectCarrier, "put", autospec=True, side_effect=ObjectCarrier.put) as put:
                 self.client.post(f"/sent/{dispatch.pk}/go-on/")
                 self.work()
         dispatch.refresh_from_db()
         self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
-        self.assertEqual(told[0], 3 * _PART_BYTES)
+        self.assertEqual([call.args[3] for call in put.call_args_list], [2 * _PART_BYTES, 0])
         self.assertEqual(self.fetched(), {file.name: file.sha256 for file in self.files})
+
+    def test_parts_that_are_not_what_is_here_are_sent_again(self):
+        self.state_store()
+        with self.in_parts():
+            dispatch = self.begin()
+            with patch("sermovox.dispatch.sending._telling", return_value=self._stops_at(3 * _PART_BYTES)):
+                self.work()
+            file = self.files[0]
+            content = bytearray(file.path.read_bytes())
+            content[_PART_BYTES] ^= 1
+            file.path.write_bytes(content)
+            sha256 = hashlib.sha256(content).hexdigest()
+            type(file).objects.filter(pk=file.pk).update(sha256=sha256)
+            dispatch.parts.filter(file=file).update(sha256=sha256)
+            with patch.object(ObjectCarrier, "put", autospec=True, side_effect=ObjectCarrier.put) as put:
+                self.client.post(f"/sent/{dispatch.pk}/go-on/")
+                self.work()
+        dispatch.refresh_from_db()
+        self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
+        self.assertEqual(put.call_args_list[0].args[3], _PART_BYTES, "the first part is the same")
+        self.assertEqual(self.fetched()[file.name], sha256)
 
     def test_what_a_cancelled_one_has_begun_is_taken_away(self):
         self.state_store()

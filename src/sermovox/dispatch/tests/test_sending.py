@@ -20,15 +20,16 @@ from django.utils import timezone
 
 from mastering.outlets.rules.delivery import HEARD_FIRST
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, with_rule, written
-from mastering.outlets.ways import BY_SIZE, PLAIN, TLS, WAYS
+from mastering.outlets.ways import PLAIN, TLS, WAYS
 from mastering.tests.signals import speech
 from sermovox.cli import main
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
+from sermovox.dispatch.proving import READ_BACK
 from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
 from sermovox.dispatch.views import AT_ONCE, NO_WISH
-from sermovox.dispatch.ways.carrier import READ_BACK, Access
+from sermovox.dispatch.ways.carrier import Access
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
@@ -210,9 +211,16 @@ class IntoFolders(SendingTestCase):
     def test_what_came_out_wrong_over_there_is_taken_away(self):
         self.state()
         dispatch = self.begin()
-        part = dispatch.parts.first()
-        (self.there / part.under_way_as).write_bytes(bytes(part.size_bytes // 2))
-        self.work()
+        put = FolderCarrier.put
+
+        def spoiled(carrier, name, *rest, **more):
+            answered = put(carrier, name, *rest, **more)
+            with (self.there / name).open("r+b") as file:
+                file.write(b"?")
+            return answered
+
+        with patch.object(FolderCarrier, "put", spoiled):
+            self.work()
         dispatch.refresh_from_db()
         self.assertEqual(dispatch.state, "stuck")
         self.assertIn("was not what was sent", dispatch.said)
@@ -369,7 +377,7 @@ class ByFtp(SendingTestCase):
         dispatch = self.sent()
         self.assertEqual((dispatch.state, dispatch.said), ("arrived", ""))
         self.assertThere(self.received / "incoming" / "Salt-and-Cedar")
-        self.assertEqual({part.proof for part in dispatch.parts.all()}, {BY_SIZE})
+        self.assertEqual({part.proof for part in dispatch.parts.all()}, {READ_BACK})
         self.assertIn("226", dispatch.parts.first().answered)
 
     def test_a_line_that_drops_is_gone_on_with_until_all_is_there(self):

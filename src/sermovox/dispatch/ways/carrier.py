@@ -2,7 +2,7 @@
 
 import base64
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from types import TracebackType
 from typing import BinaryIO, Protocol, Self
@@ -10,7 +10,6 @@ from typing import BinaryIO, Protocol, Self
 from mastering.errors import MasteringError
 
 CHUNK_BYTES = 1 << 18
-READ_BACK = "read back, the same to the byte"
 Told = Callable[[int], None]
 """Called with the bytes that are over there so far; may raise to stop."""
 
@@ -66,11 +65,10 @@ class Carrier(Protocol):
     """A way that is open. Names may have folders in them, with slashes; all raise NotSent or LineBroke.
 
     `appears_whole` tells whether nobody sees a file there before it is whole, so that it needs no other name until
-    then; `proven_as` how a file is known to be the same where `is_same` can tell.
+    then.
     """
 
     appears_whole: bool
-    proven_as: str
 
     def __enter__(self) -> Self: ...
 
@@ -87,11 +85,19 @@ class Carrier(Protocol):
         ...
 
     def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
-        """Whether a file over there has this hash; None where that cannot be told. `opened` gives the one here."""
+        """Whether the far side tells that what lies there now has this hash; None where it tells none. `opened` gives
+        the one here.
+        """
         ...
 
-    def begun_bytes(self, name: str, size_bytes: int) -> int:
-        """How much of a file of that size is surely over there where it broke off: it is gone on with from there."""
+    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+        """So many bytes of a file over there, from byte `start` on; fewer where it ends."""
+        ...
+
+    def begun_bytes(self, name: str, file: BinaryIO, size_bytes: int, told: Told) -> int:
+        """How much of a file of that size, which lies here, is over there where it broke off, compared byte by byte or
+        by hashes: it is gone on with from there. `told` hears how far it was compared.
+        """
         ...
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:

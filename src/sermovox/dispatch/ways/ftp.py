@@ -1,7 +1,6 @@
 """Sending by FTP and FTPS (RFC 959, 3659 and 4217), by Python's own ftplib."""
 
 import ftplib
-import hashlib
 import re
 import ssl
 from collections.abc import Callable, Iterator
@@ -12,22 +11,23 @@ from typing import BinaryIO, Self
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, READ_BACK, Access, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.comparing import same_so_far
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
 _FULL, _NAME = ("552", "452"), ("553", "501")
+_SHA256 = re.compile(r"\b[0-9A-Fa-f]{64}\b")
 
 
 class FtpCarrier:
     """A session with a server, passive, encrypted where that is stated."""
 
     appears_whole = False
-    proven_as = READ_BACK
 
     def __init__(self, receiving: Receiving, access: Access):
         host, port = host_and_port(receiving.address, receiving.kind.port)
         self._server = Server("an FTP server", host, port, receiving.stated["user"])
-        self._password, self._fetches = access.password, receiving.fetches
+        self._password, self._hashes = access.password, frozenset[str]()
         self._plain = receiving.stated.get("security") == PLAIN
         self._session: ftplib.FTP | None = None
 
@@ -61,6 +61,7 @@ class FtpCarrier:
             with suppress(ftplib.error_perm):
                 session.sendcmd("OPTS UTF8 ON")
             session.voidcmd("TYPE I")
+            self._hashes = _hashes_told(session)
         return self
 
     def __exit__(
@@ -91,15 +92,31 @@ class FtpCarrier:
                 raise
 
     def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
-        if not self._fetches:
-            return None
-        digest = hashlib.sha256()
-        with self._in_words(name):
-            self._ftp.retrbinary(f"RETR {name}", digest.update, CHUNK_BYTES)
-        return digest.hexdigest() == sha256
+        for command in self._hashes:
+            # A server may know the command and not want it of this file.
+            with self._in_words(name), suppress(ftplib.error_perm):
+                told = _SHA256.findall(self._ftp.sendcmd(f"{command} {name}"))
+                if told:
+                    return sha256 in (each.lower() for each in told)
+        return None
 
-    def begun_bytes(self, name: str, size_bytes: int) -> int:
-        return self.size_of(name) or 0
+    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+        with self._in_words(name):
+            line = self._ftp.transfercmd(f"RETR {name}", start or None)
+            ended = False
+            try:
+                while count > 0 and (chunk := line.recv(min(CHUNK_BYTES, count))):
+                    count -= len(chunk)
+                    yield chunk
+                ended = count > 0
+            finally:
+                line.close()
+                # What is left before the end of the file, a server takes for a line that broke.
+                with suppress(*(() if ended else (ftplib.error_temp, ftplib.error_perm))):
+                    self._ftp.voidresp()
+
+    def begun_bytes(self, name: str, file: BinaryIO, size_bytes: int, told: Told) -> int:
+        return same_so_far(self, name, file, size_bytes, told)
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         with self._in_words(name):
@@ -149,6 +166,17 @@ class FtpCarrier:
                 raise (server.full if said[:3] in _FULL else server.busy)(said) from error
             except ftplib.Error as error:
                 raise server.strange(_said(error)) from error
+
+
+def _hashes_told(session: ftplib.FTP) -> frozenset[str]:
+    """The commands by which it tells SHA-256 (draft-bryan-ftpext-hash; XSHA256 by common practice), as FEAT says."""
+    try:
+        known = session.sendcmd("FEAT").upper()
+        if "HASH" in known and "SHA-256" in known:
+            session.sendcmd("OPTS HASH SHA-256")
+    except ftplib.error_perm:
+        return frozenset()
+    return frozenset(command for command in ("HASH", "XSHA256") if re.search(rf"^ {command}\b.*", known, re.MULTILINE))
 
 
 def _said(error: Exception) -> str:

@@ -36,16 +36,34 @@ class Line:
                 self._connection.close()
         return answer, said
 
-    def fetched(self, path: str, headers: Mapping[str, str], name: str) -> Iterator[bytes]:
-        """A file as the server has it, in chunks. Raises NotSent or LineBroke where it does not give it."""
+    def fetched(self, path: str, headers: Mapping[str, str], name: str, start: int, count: int) -> Iterator[bytes]:
+        """So many bytes of a file as the server has it, in chunks (RFC 9110, 14: Range). Raises NotSent or LineBroke
+        where it does not give it.
+        """
+        if count <= 0:
+            return
         with self._in_words():
-            self._connection.request("GET", path, None, dict(headers))
+            self._connection.request("GET", path, None, dict(headers) | {"Range": f"bytes={start}-{start + count - 1}"})
             answer = self._connection.getresponse()
-            if answer.status != HTTPStatus.OK:
+            if answer.status == HTTPStatus.REQUESTED_RANGE_NOT_SATISFIABLE:
+                self._connection.close()
+                return
+            if answer.status not in (HTTPStatus.OK, HTTPStatus.PARTIAL_CONTENT):
                 self._connection.close()
                 raise self.refused(answer, name)
-            while chunk := answer.read(CHUNK_BYTES):
-                yield chunk
+            try:
+                # A server need not know ranges: then all of it comes.
+                over = start if answer.status == HTTPStatus.OK else 0
+                while over > 0 and (chunk := answer.read(min(CHUNK_BYTES, over))):
+                    over -= len(chunk)
+                while count > 0 and (chunk := answer.read(min(CHUNK_BYTES, count))):
+                    count -= len(chunk)
+                    yield chunk
+                if count > 0 and answer.length:
+                    raise self._server.gone(None)
+            finally:
+                if not answer.isclosed():
+                    self._connection.close()
 
     def refused(self, answer: http.client.HTTPResponse, name: str, opener: str = "password") -> NotSent:
         """What is said of an answer that is no success."""

@@ -5,7 +5,7 @@ number is the one that was allowed, nothing that leads elsewhere is followed, an
 import base64
 import hashlib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from http import HTTPStatus
 from types import TracebackType
 from typing import BinaryIO, Self
@@ -33,7 +33,6 @@ class ObjectCarrier:
     """A bucket; `folder/name` is the key of an object."""
 
     appears_whole = True
-    proven_as = "its SHA-256 over there is the same"
 
     def __init__(self, receiving: Receiving, access: Access):
         stated = receiving.stated
@@ -77,11 +76,19 @@ class ObjectCarrier:
                 parts.update(hashlib.sha256(chunk).digest())
         return told.partition("-")[0] == _in_base64(parts.digest())
 
-    def begun_bytes(self, name: str, size_bytes: int) -> int:
-        if size_bytes <= PART_BYTES:
-            return 0
-        upload = self._upload_of(name)
-        return PART_BYTES * len(self._parts(name, upload)) if upload else 0
+    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+        address, signed = self._signed("GET", name)
+        return self._line.fetched(address, signed, name, start, count)
+
+    def begun_bytes(self, name: str, file: BinaryIO, size_bytes: int, told: Told) -> int:
+        upload = self._upload_of(name) if size_bytes > PART_BYTES else ""
+        same = 0
+        for _, (etag, checksum) in sorted(self._parts(name, upload).items()) if upload else ():
+            if not _is_part(_read(file), etag, checksum):
+                break
+            same += PART_BYTES
+            told(same)
+        return same
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         # Where another put something there meanwhile, that stays.
@@ -94,7 +101,8 @@ class ObjectCarrier:
             return answer
         upload = self._upload_of(name) if start else ""
         upload = upload or self._begun(name)
-        parts = self._parts(name, upload)
+        # What is over there of later parts is not what is here, and is written over.
+        parts = {number: facts for number, facts in self._parts(name, upload).items() if number <= start // PART_BYTES}
         done = start
         while chunk := _read(source):
             number = done // PART_BYTES + 1
@@ -194,6 +202,23 @@ class ObjectCarrier:
         fine: tuple[int, ...] = (HTTPStatus.OK,),
     ) -> tuple[int, dict[str, str], bytes]:
         """Ask for something of an object, or of the bucket where it has no name; what is no success is raised."""
+        address, signed = self._signed(method, name, query, body=body, headers=headers, checked=checked)
+        answer, said = self._line.asked(method, address, signed, body or None)
+        if answer.status not in fine:
+            raise self._refused(answer, name, said)
+        return answer.status, {key.lower(): value for key, value in answer.getheaders()}, said
+
+    def _signed(
+        self,
+        method: str,
+        name: str,
+        query: str = "",
+        *,
+        body: bytes = b"",
+        headers: dict[str, str] | None = None,
+        checked: bool = False,
+    ) -> tuple[str, dict[str, str]]:
+        """Where to ask, and with which headers."""
         path = f"/{quote(self._bucket)}" + (f"/{quote(name)}" if name else "")
         address = f"{path}?{query}" if query else path
         host = f"[{self._server.host}]" if ":" in self._server.host else self._server.host
@@ -209,10 +234,7 @@ class ObjectCarrier:
         signed = dict(request.headers.items()) | {"Content-Length": str(len(body))}
         if not body and method in ("GET", "HEAD", "DELETE"):
             del signed["Content-Length"]
-        answer, said = self._line.asked(method, address, signed, body or None)
-        if answer.status not in fine:
-            raise self._refused(answer, name, said)
-        return answer.status, {key.lower(): value for key, value in answer.getheaders()}, said
+        return address, signed
 
     def _refused(self, answer, name: str, said: bytes) -> NotSent:
         code = (re.search(rb"<Code>(\w+)</Code>", said) or [b"", b""])[1].decode()
@@ -241,6 +263,13 @@ def _read(source: BinaryIO | Readable) -> bytes:
         chunks.append(chunk)
         left -= len(chunk)
     return b"".join(chunks)
+
+
+def _is_part(chunk: bytes, etag: str, checksum: str) -> bool:
+    """Whether a part over there is this; by its MD5, which is its ETag, where no checksum is told."""
+    if checksum:
+        return checksum == _in_base64(hashlib.sha256(chunk).digest())
+    return etag.strip('"') == hashlib.md5(chunk, usedforsecurity=False).hexdigest()
 
 
 def _in_base64(digest: bytes) -> str:

@@ -1,7 +1,6 @@
 """Sending by SFTP (draft-ietf-secsh-filexfer, over RFC 4251 to 4254), by asyncssh."""
 
 import asyncio
-import hashlib
 from collections.abc import Callable, Coroutine, Iterator
 from contextlib import contextmanager, suppress
 from types import TracebackType
@@ -11,7 +10,8 @@ import asyncssh
 
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
-from sermovox.dispatch.ways.carrier import READ_BACK, Access, NameTaken, NotSent, Readable, Told, fingerprint
+from sermovox.dispatch.ways.carrier import Access, NameTaken, NotSent, Readable, Told, fingerprint
+from sermovox.dispatch.ways.comparing import same_so_far
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
 Found = TypeVar("Found")
@@ -24,12 +24,11 @@ class SftpCarrier:
     """A session with a server, which is known by its host key from the first time on."""
 
     appears_whole = False
-    proven_as = READ_BACK
 
     def __init__(self, receiving: Receiving, access: Access):
         host, port = host_and_port(receiving.address, receiving.kind.port)
         self._server = Server("an SFTP server", host, port, receiving.stated["user"])
-        self._access, self._fetches = access, receiving.fetches
+        self._access = access
         self._loop = asyncio.new_event_loop()
         self._connection: asyncssh.SSHClientConnection | None = None
         self._client: asyncssh.SFTPClient | None = None
@@ -65,19 +64,23 @@ class SftpCarrier:
                 return None
 
     def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
-        if not self._fetches:
-            return None
-        digest = hashlib.sha256()
+        # OpenSSH, and with it most, tell none.
+        return None
+
+    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
         with self._in_words(name):
             file = self._run(self._opened(name, "rb"))
-            while chunk := self._run(file.read(_WRITE_BYTES)):
-                digest.update(chunk if isinstance(chunk, bytes) else chunk.encode())
-            self._run(file.close())
-        return digest.hexdigest() == sha256
+            try:
+                while count > 0 and (chunk := self._run(file.read(min(_WRITE_BYTES, count), start))):
+                    chunk = chunk if isinstance(chunk, bytes) else chunk.encode()
+                    start, count = start + len(chunk), count - len(chunk)
+                    yield chunk
+            finally:
+                with suppress(OSError, asyncssh.Error):
+                    self._run(file.close())
 
-    def begun_bytes(self, name: str, size_bytes: int) -> int:
-        # What was on its way at once may have holes at its end.
-        return max(0, (self.size_of(name) or 0) - _WRITE_BYTES)
+    def begun_bytes(self, name: str, file: BinaryIO, size_bytes: int, told: Told) -> int:
+        return same_so_far(self, name, file, size_bytes, told)
 
     def put(self, name: str, source: Readable, start: int, size_bytes: int, told: Told, *, replacing: bool) -> str:
         with self._in_words(name):

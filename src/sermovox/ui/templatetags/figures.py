@@ -32,6 +32,7 @@ MARKS = {
     "replaced": "replaced",
     "sending": "sending",
     "sent": "sent",
+    "there": "there",
     "arrived": "arrived",
     "paused": "paused",
     "stuck": "stuck",
