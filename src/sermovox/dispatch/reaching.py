@@ -1,14 +1,19 @@
 """Trying a way out: what works and what does not, in words, with nothing left behind."""
 
+import hashlib
 import io
 import uuid
+from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
 
 from mastering.outlets.receiving import Receiving
+from mastering.outlets.ways import BY_SIZE, FETCHED
 from sermovox.dispatch.posting import tried
 from sermovox.dispatch.ways import carrier_of
-from sermovox.dispatch.ways.carrier import Access, Carrier, NotSent, fingerprint
+from sermovox.dispatch.ways.carrier import Access, Carrier, LineBroke, NotSent, fingerprint
+from sermovox.dispatch.ways.comparing import same_from
 
 _TRIAL = b"Sermovox tries whether files can be left here. It takes this one away again.\n"
 
@@ -39,41 +44,72 @@ def reach(receiving: Receiving, access: Access) -> list[Step]:
             steps.append(Step(True, f"{receiving.address} is there, and lets Sermovox in."))
             if access.host_key != known:
                 steps.append(Step(True, f"It is known by its host key from now on: {fingerprint(access.host_key)}."))
-            steps += _written(carrier, receiving)
-            left = carrier.left_bytes()
-            if left is not None:
-                room = f"{left / 1e9:.1f} GB" if left > 1e9 else f"{left / 1e6:.1f} MB"
-                steps.append(Step(left > len(_TRIAL), f"There is room for {room}."))
+            steps += _tried(carrier, receiving)
     except NotSent as error:
         steps.append(Step(False, str(error)))
     return steps
 
 
-def _written(carrier: Carrier, receiving: Receiving) -> list[Step]:
-    """Leave a small file, look at it and take it away."""
-    parts = receiving.folder.split("/")
-    fixed = parts[: next((at for at, part in enumerate(parts) if set(part) & set("{[")), len(parts))]
-    folder = "".join(f"{part.strip()}/" for part in fixed if part.strip())
-    steps = []
-    if folder:
-        try:
-            _leave(carrier, folder)
-        except NotSent:
-            steps.append(
-                Step(True, f"The folder {folder} is not there, or may not be written. It is made when files are sent.")
-            )
-        else:
-            return [Step(True, f"A file could be left in {folder}, was there with its full size, and is gone again.")]
-    _leave(carrier, "")
-    return [*steps, Step(True, "A file could be left there, was there with its full size, and is gone again.")]
-
-
-def _leave(carrier: Carrier, folder: str) -> None:
-    name = f"{folder}sermovox-{uuid.uuid4().hex[:12]}.part"
+def _tried(carrier: Carrier, receiving: Receiving) -> Iterator[Step]:
+    """Do with a small file what sending does with a large one, and take all of it away again."""
+    mark = f"sermovox-{uuid.uuid4().hex[:12]}"
+    # What a pattern says of a production is as good as any other name here.
+    parts = (mark if set(part) & set("{[") else part.strip() for part in receiving.folder.split("/"))
+    folder = "/".join(part for part in parts if part)
+    made = carrier.make_folder(folder) if folder else []
     try:
-        carrier.put(name, _Trial(_TRIAL), 0, len(_TRIAL), lambda sent: None, replacing=False)
-        if carrier.size_of(name) != len(_TRIAL):
-            raise NotSent("A file that was left there has not its full size.")
+        if folder:
+            yield Step(True, f"The folder {folder} is there, or could be made.")
+        left = carrier.left_bytes(folder)
+        if left is not None:
+            room = f"{left / 1e9:.1f} GB" if left > 1e9 else f"{left / 1e6:.1f} MB"
+            yield Step(left > len(_TRIAL), f"There is room for {room}.")
+        yield from _left(carrier, f"{folder}/{mark}".lstrip("/"), receiving)
     finally:
-        with suppress(NotSent):
-            carrier.delete(name)
+        for each in reversed(made):
+            with suppress(NotSent):
+                carrier.remove_folder(each)
+
+
+def _left(carrier: Carrier, name: str, receiving: Receiving) -> Iterator[Step]:
+    """Leave a file, look at it, give it its name and take it away."""
+    begun = f"{name}.{'' if carrier.appears_whole else 'part.'}mp3"
+    try:
+        carrier.put(begun, _Trial(_TRIAL), 0, len(_TRIAL), _unheard, replacing=False)
+        if carrier.size_of(begun) != len(_TRIAL):
+            raise NotSent("A file that was left there has not its full size.")
+        yield Step(True, "A file could be left there, and was there with its full size.")
+        yield _looked_into(carrier, begun, receiving.stated.get("proof"))
+        if not carrier.appears_whole:
+            carrier.rename(begun, f"{name}.mp3")
+            if carrier.size_of(f"{name}.mp3") != len(_TRIAL):
+                raise NotSent("A file that was given another name there is not there under it.")
+            yield Step(True, "It could be given another name there, as every file is once it is whole.")
+    finally:
+        for each in (begun, f"{name}.mp3"):
+            with suppress(NotSent):
+                carrier.delete(each)
+    if carrier.size_of(begun) is not None or carrier.size_of(f"{name}.mp3") is not None:
+        raise NotSent(f"A file that was left there could not be taken away again: {name}.mp3. Delete it there.")
+    yield Step(True, "It is gone again, and nothing of it is left.")
+
+
+def _looked_into(carrier: Carrier, name: str, stated: str | None) -> Step:
+    same = carrier.is_same(name, hashlib.sha256(_TRIAL).hexdigest(), partial(io.BytesIO, _TRIAL))
+    if same is None and stated != BY_SIZE:
+        try:
+            same = same_from(carrier, name, io.BytesIO(_TRIAL), 0, len(_TRIAL), _unheard) == len(_TRIAL)
+        except LineBroke:
+            raise
+        except NotSent:
+            if stated == FETCHED:
+                raise
+    if same is None:
+        return Step(True, "What is left there is counted and not looked into: it will be there, and not arrived.")
+    if not same:
+        raise NotSent("A file that was left there is not what was sent.")
+    return Step(True, "What was in it could be proven.")
+
+
+def _unheard(sent_bytes: int) -> None:
+    pass

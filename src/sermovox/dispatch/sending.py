@@ -142,10 +142,10 @@ def send(dispatch: Dispatch) -> None:
     with carrier_of(dispatch.way, access) as carrier:
         Secret.know(dispatch.owner, dispatch.outlet_key, access)
         parts = list(dispatch.parts.exclude(state__in=Part.LANDED).select_related("file__delivery__production"))
-        _want_room(carrier, parts)
-        for folder in dict.fromkeys(part.name.rpartition("/")[0] for part in parts):
+        for folder, within in _in_folders(parts).items():
             if folder:
                 carrier.make_folder(folder)
+            _want_room(carrier, folder, within)
         with ThreadPoolExecutor(1) as beside, _NotedTogether() as found:
             for part in parts:
                 part.dispatch = dispatch
@@ -166,8 +166,16 @@ def tidy(dispatch: Dispatch) -> None:
                 part.note(state=Part.State.WAITING, sent_bytes=0)
 
 
-def _want_room(carrier: Carrier, parts: list[Part]) -> None:
-    left, needed = carrier.left_bytes(), sum(part.size_bytes for part in parts)
+def _in_folders(parts: list[Part]) -> dict[str, list[Part]]:
+    """Parts by the folder over there in which they go."""
+    found: dict[str, list[Part]] = {}
+    for part in parts:
+        found.setdefault(part.name.rpartition("/")[0], []).append(part)
+    return found
+
+
+def _want_room(carrier: Carrier, folder: str, parts: list[Part]) -> None:
+    left, needed = carrier.left_bytes(folder), sum(part.size_bytes for part in parts)
     if left is not None and left < needed:
         raise NotSent(
             f"There is room for {left / 1e6:.0f} MB there, and {needed / 1e6:.0f} MB are to go. Make room, and go on."

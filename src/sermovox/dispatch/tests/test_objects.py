@@ -170,7 +170,7 @@ class IntoABucket(SendingTestCase):
     def test_reaching_leaves_nothing_behind(self):
         self.state_store(folder="in/{title}")
         page = self.client.post(f"/sent/outlets/{OUTLET}/reach/")
-        self.assertContains(page, "A file could be left in in/, was there with its full size, and is gone again.")
+        self.assertContains(page, "It is gone again, and nothing of it is left.")
         self.assertEqual(self.fetched(), {})
 
     @staticmethod

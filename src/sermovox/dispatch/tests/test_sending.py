@@ -847,7 +847,7 @@ class HowAnOutletReceives(SendingTestCase):
     def test_reaching_says_what_works_and_leaves_nothing_behind(self):
         self.state(folder="incoming/{title}")
         answer = self.client.post(f"/sent/outlets/{OUTLET}/reach/")
-        for said in ("lets Sermovox in", "The folder incoming/ is not there", "is gone again", "There is room for"):
+        for said in ("lets Sermovox in", "The folder incoming/sermovox-", "is gone again", "There is room for"):
             self.assertContains(answer, said)
         self.assertEqual(list(self.there.iterdir()), [])
         top = self.folder / "station"
@@ -908,6 +908,6 @@ class FromTheTerminal(SendingTestCase):
         self.state()
         status, out, _ = self.run_("reach", OUTLET)
         self.assertEqual(status, 0)
-        self.assertIn("works  A file could be left there", out)
+        self.assertIn("works  It could be given another name there", out)
         self.state(address=str(self.folder / "media" / "gone"))
         self.assertEqual(self.run_("reach", OUTLET)[0], 1)

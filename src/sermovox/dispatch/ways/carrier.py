@@ -2,7 +2,7 @@
 
 import base64
 import hashlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator
 from dataclasses import dataclass
 from types import TracebackType
 from typing import BinaryIO, Protocol, Self
@@ -10,6 +10,7 @@ from typing import BinaryIO, Protocol, Self
 from mastering.errors import MasteringError
 
 CHUNK_BYTES = 1 << 18
+Chunks = Generator[bytes, None, None]
 Told = Callable[[int], None]
 """Called with the bytes that are over there so far; may raise to stop."""
 
@@ -51,6 +52,16 @@ class LineBroke(NotSent):
     """Something on the way that may be over in a while: it is tried again."""
 
 
+def folders_down_to(name: str) -> list[str]:
+    """A folder and all above it, the outermost first.
+
+    >>> folders_down_to("incoming/new/")
+    ['incoming', 'incoming/new']
+    """
+    parts = name.strip("/").split("/")
+    return ["/".join(parts[:count]) for count in range(1, len(parts) + 1)]
+
+
 class Readable(Protocol):
     """What is sent: read from where it is, to its end, and proven then to be what was checked."""
 
@@ -76,8 +87,12 @@ class Carrier(Protocol):
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None: ...
 
-    def make_folder(self, name: str) -> None:
-        """Make a folder with all above it, where it is not there."""
+    def make_folder(self, name: str) -> list[str]:
+        """Make a folder with all above it, where it is not there. Returns those that were made, outer ones first."""
+        ...
+
+    def remove_folder(self, name: str) -> None:
+        """Take away a folder with nothing in it."""
         ...
 
     def size_of(self, name: str) -> int | None:
@@ -90,7 +105,7 @@ class Carrier(Protocol):
         """
         ...
 
-    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, name: str, start: int, count: int) -> Chunks:
         """So many bytes of a file over there, from byte `start` on; fewer where it ends."""
         ...
 
@@ -119,6 +134,6 @@ class Carrier(Protocol):
         """Delete a file, where it is there."""
         ...
 
-    def left_bytes(self) -> int | None:
-        """How much room is left; None where that cannot be told."""
+    def left_bytes(self, folder: str) -> int | None:
+        """How much room is left in a folder, which is there; None where that cannot be told."""
         ...

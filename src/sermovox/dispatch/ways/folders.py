@@ -4,7 +4,7 @@ import errno
 import os
 import shutil
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO, Self
@@ -13,7 +13,17 @@ from django.conf import settings
 
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, LineBroke, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import (
+    CHUNK_BYTES,
+    Access,
+    Chunks,
+    LineBroke,
+    NameTaken,
+    NotSent,
+    Readable,
+    Told,
+    folders_down_to,
+)
 from sermovox.dispatch.ways.comparing import same_so_far
 from sermovox.running import is_demonstration
 
@@ -50,9 +60,17 @@ class FolderCarrier:
     ) -> None:
         pass
 
-    def make_folder(self, name: str) -> None:
+    def make_folder(self, name: str) -> list[str]:
+        made = []
+        for folder in folders_down_to(name):
+            with _in_words(self._path(folder)), suppress(FileExistsError):
+                self._path(folder).mkdir()
+                made.append(folder)
+        return made
+
+    def remove_folder(self, name: str) -> None:
         with _in_words(self._path(name)):
-            self._path(name).mkdir(parents=True, exist_ok=True)
+            self._path(name).rmdir()
 
     def size_of(self, name: str) -> int | None:
         with _in_words(self._path(name)):
@@ -64,7 +82,7 @@ class FolderCarrier:
     def is_same(self, name: str, sha256: str, opened: Callable[[], BinaryIO]) -> bool | None:
         return None
 
-    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, name: str, start: int, count: int) -> Chunks:
         with _in_words(self._path(name)), self._path(name).open("rb") as file:
             if hasattr(os, "posix_fadvise"):
                 # From the device, not from what is still in memory of it.
@@ -113,9 +131,9 @@ class FolderCarrier:
     def forget_begun(self, name: str) -> None:
         self.delete(name)
 
-    def left_bytes(self) -> int | None:
+    def left_bytes(self, folder: str) -> int | None:
         with _in_words(self._top):
-            free = shutil.disk_usage(self._top).free
+            free = shutil.disk_usage(self._path(folder)).free
             if not self._room_bytes:
                 return free
             used = sum(path.stat().st_size for path in self._top.rglob("*") if path.is_file())

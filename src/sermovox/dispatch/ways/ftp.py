@@ -1,8 +1,10 @@
 """Sending by FTP and FTPS (RFC 959, 3659 and 4217), by Python's own ftplib."""
 
 import ftplib
+import io
 import re
 import ssl
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from types import TracebackType
@@ -11,11 +13,22 @@ from typing import BinaryIO, Self
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import (
+    CHUNK_BYTES,
+    Access,
+    Chunks,
+    NameTaken,
+    NotSent,
+    Readable,
+    Told,
+    folders_down_to,
+)
 from sermovox.dispatch.ways.comparing import same_so_far
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
 _FULL, _NAME = ("552", "452"), ("553", "501")
+_NO_ROOM = re.compile("no space|quota|disk full", re.IGNORECASE)
+"""How servers put it that have no code of their own for it (common practice, no source)."""
 _SHA256 = re.compile(r"\b[0-9A-Fa-f]{64}\b")
 
 
@@ -74,13 +87,18 @@ class FtpCarrier:
                     self._session.quit()
             self._session.close()
 
-    def make_folder(self, name: str) -> None:
-        made = ""
-        for part in name.strip("/").split("/"):
-            made = f"{made}/{part}" if made else part
-            with self._in_words(made), suppress(ftplib.error_perm):
+    def make_folder(self, name: str) -> list[str]:
+        made = []
+        for folder in folders_down_to(name):
+            with self._in_words(folder), suppress(ftplib.error_perm):
                 # It says the same where it is there already; whether it is shows when something is put there.
-                self._ftp.mkd(made)
+                self._ftp.mkd(folder)
+                made.append(folder)
+        return made
+
+    def remove_folder(self, name: str) -> None:
+        with self._in_words(name):
+            self._ftp.rmd(name)
 
     def size_of(self, name: str) -> int | None:
         with self._in_words(name):
@@ -100,7 +118,7 @@ class FtpCarrier:
                     return sha256 in (each.lower() for each in told)
         return None
 
-    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, name: str, start: int, count: int) -> Chunks:
         with self._in_words(name):
             line = self._ftp.transfercmd(f"RETR {name}", start or None)
             ended = False
@@ -127,7 +145,26 @@ class FtpCarrier:
                 sent += len(chunk)
                 told(sent)
 
-            return self._ftp.storbinary(f"STOR {name}", source, CHUNK_BYTES, noted, rest=start or None)
+            try:
+                return self._ftp.storbinary(f"STOR {name}", source, CHUNK_BYTES, noted, rest=start or None)
+            except ConnectionError:
+                # Who takes no more closes the line for data first, and says why on the other.
+                self._ftp.voidresp()
+                raise
+            except ftplib.error_perm as error:
+                if str(error)[:3] in _NAME and not self._takes_plain_names(name.rpartition("/")[0]):
+                    raise self._server.forbids(name, _said(error)) from error
+                raise
+
+    def _takes_plain_names(self, folder: str) -> bool:
+        """Whether a file with a name that is fit anywhere can be left in a folder."""
+        name = f"{folder}/" * bool(folder) + f"sermovox-{uuid.uuid4().hex[:12]}.part"
+        try:
+            self._ftp.storbinary(f"STOR {name}", io.BytesIO(b"\n"))
+            self._ftp.delete(name)
+        except ftplib.error_perm:
+            return False
+        return True
 
     def rename(self, name: str, new: str) -> None:
         if self.size_of(new) is not None:
@@ -147,7 +184,7 @@ class FtpCarrier:
     def forget_begun(self, name: str) -> None:
         self.delete(name)
 
-    def left_bytes(self) -> int | None:
+    def left_bytes(self, folder: str) -> int | None:
         return None
 
     @contextmanager
@@ -158,12 +195,12 @@ class FtpCarrier:
                 yield
             except ftplib.error_perm as error:
                 said = _said(error)
-                if said[:3] in _FULL:
+                if said[:3] in _FULL or _NO_ROOM.search(said):
                     raise server.full(said) from error
                 raise (server.unfit if said[:3] in _NAME else server.forbids)(name, said) from error
             except ftplib.error_temp as error:
                 said = _said(error)
-                raise (server.full if said[:3] in _FULL else server.busy)(said) from error
+                raise (server.full if said[:3] in _FULL or _NO_ROOM.search(said) else server.busy)(said) from error
             except ftplib.Error as error:
                 raise server.strange(_said(error)) from error
 

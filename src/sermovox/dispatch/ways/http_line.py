@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from http import HTTPStatus
 from urllib.parse import urlsplit
 
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, NotSent
+from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Chunks, NotSent
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
 _LONGEST_ANSWER = 1 << 20
@@ -36,7 +36,7 @@ class Line:
                 self._connection.close()
         return answer, said
 
-    def fetched(self, path: str, headers: Mapping[str, str], name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, path: str, headers: Mapping[str, str], name: str, start: int, count: int) -> Chunks:
         """So many bytes of a file as the server has it, in chunks (RFC 9110, 14: Range). Raises NotSent or LineBroke
         where it does not give it.
         """

@@ -5,7 +5,7 @@ number is the one that was allowed, nothing that leads elsewhere is followed, an
 import base64
 import hashlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from http import HTTPStatus
 from types import TracebackType
 from typing import BinaryIO, Self
@@ -20,7 +20,7 @@ from defusedxml.ElementTree import ParseError, fromstring
 
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
-from sermovox.dispatch.ways.carrier import Access, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import Access, Chunks, NameTaken, NotSent, Readable, Told
 from sermovox.dispatch.ways.http_line import Line
 from sermovox.dispatch.ways.servers import Server
 
@@ -55,9 +55,12 @@ class ObjectCarrier:
     ) -> None:
         self._line.close()
 
-    def make_folder(self, name: str) -> None:
+    def make_folder(self, name: str) -> list[str]:
         # A bucket knows keys, and no folders.
-        pass
+        return []
+
+    def remove_folder(self, name: str) -> None:
+        raise NotImplementedError("none is made")
 
     def size_of(self, name: str) -> int | None:
         headers = self._head(name)
@@ -76,7 +79,7 @@ class ObjectCarrier:
                 parts.update(hashlib.sha256(chunk).digest())
         return told.partition("-")[0] == _in_base64(parts.digest())
 
-    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, name: str, start: int, count: int) -> Chunks:
         address, signed = self._signed("GET", name)
         return self._line.fetched(address, signed, name, start, count)
 
@@ -131,7 +134,7 @@ class ObjectCarrier:
     def delete(self, name: str) -> None:
         self._asked("DELETE", name, fine=(HTTPStatus.OK, HTTPStatus.NO_CONTENT, HTTPStatus.NOT_FOUND))
 
-    def left_bytes(self) -> int | None:
+    def left_bytes(self, folder: str) -> int | None:
         return None
 
     def _head(self, name: str) -> dict[str, str] | None:

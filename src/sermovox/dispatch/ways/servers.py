@@ -60,7 +60,10 @@ class Server:
         return NotSent(f"{self.host} cannot hold the name {name} ({said}). Change the pattern.")
 
     def forbids(self, name: str, said: str) -> NotSent:
-        return NotSent(f"{self.host} does not allow that for {name or 'this user'} ({said}).")
+        return NotSent(
+            f"{self.host} does not let “{self.user}” do that with {name or 'its folder'} ({said}). State another "
+            "folder, or ask whoever runs it."
+        )
 
     def strange(self, said: str) -> NotSent:
         return NotSent(f"{self.host} does not answer as {self.protocol} would ({said}).")

@@ -10,7 +10,16 @@ import asyncssh
 
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
-from sermovox.dispatch.ways.carrier import Access, NameTaken, NotSent, Readable, Told, fingerprint
+from sermovox.dispatch.ways.carrier import (
+    Access,
+    Chunks,
+    NameTaken,
+    NotSent,
+    Readable,
+    Told,
+    fingerprint,
+    folders_down_to,
+)
 from sermovox.dispatch.ways.comparing import same_so_far
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
@@ -52,9 +61,18 @@ class SftpCarrier:
     ) -> None:
         self._close()
 
-    def make_folder(self, name: str) -> None:
+    def make_folder(self, name: str) -> list[str]:
+        made = []
+        for folder in folders_down_to(name):
+            with self._in_words(folder):
+                if not self._run(self._sftp.exists(folder)):
+                    self._run(self._sftp.mkdir(folder))
+                    made.append(folder)
+        return made
+
+    def remove_folder(self, name: str) -> None:
         with self._in_words(name):
-            self._run(self._sftp.makedirs(name, exist_ok=True))
+            self._run(self._sftp.rmdir(name))
 
     def size_of(self, name: str) -> int | None:
         with self._in_words(name):
@@ -67,12 +85,12 @@ class SftpCarrier:
         # OpenSSH, and with it most, tell none.
         return None
 
-    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, name: str, start: int, count: int) -> Chunks:
         with self._in_words(name):
             file = self._run(self._opened(name, "rb"))
             try:
-                while count > 0 and (chunk := self._run(file.read(min(_WRITE_BYTES, count), start))):
-                    chunk = chunk if isinstance(chunk, bytes) else chunk.encode()
+                while count > 0 and (read := self._run(file.read(min(_WRITE_BYTES, count), start))):
+                    chunk = read if isinstance(read, bytes) else read.encode()
                     start, count = start + len(chunk), count - len(chunk)
                     yield chunk
             finally:
@@ -88,7 +106,14 @@ class SftpCarrier:
             try:
                 while chunk := source.read(_WRITE_BYTES):
                     # In many requests at once, in any order; all are answered before the next chunk.
-                    self._run(file.write(chunk, start))
+                    try:
+                        self._run(file.write(chunk, start))
+                    except asyncssh.SFTPFailure as error:
+                        # Of a full disk OpenSSH says no more than that it failed.
+                        room = self.left_bytes(name.rpartition("/")[0])
+                        if room is not None and room < size_bytes - start:
+                            raise self._server.full(error.reason) from error
+                        raise
                     start += len(chunk)
                     told(start)
                 self._run(file.truncate(start))
@@ -110,10 +135,10 @@ class SftpCarrier:
     def forget_begun(self, name: str) -> None:
         self.delete(name)
 
-    def left_bytes(self) -> int | None:
-        with self._in_words():
+    def left_bytes(self, folder: str) -> int | None:
+        with self._in_words(folder):
             try:
-                room = self._run(self._sftp.statvfs("."))
+                room = self._run(self._sftp.statvfs(folder or "."))
             except asyncssh.SFTPOpUnsupported:
                 return None
         return (room.bavail or 0) * (room.frsize or 0)

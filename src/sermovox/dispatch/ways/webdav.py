@@ -6,16 +6,27 @@ from http import HTTPStatus
 from types import TracebackType
 from typing import BinaryIO, Self
 from urllib.parse import quote
+from xml.etree.ElementTree import Element
 
 from defusedxml.ElementTree import ParseError, fromstring
 
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
-from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, NameTaken, NotSent, Readable, Told
+from sermovox.dispatch.ways.carrier import (
+    CHUNK_BYTES,
+    Access,
+    Chunks,
+    NameTaken,
+    NotSent,
+    Readable,
+    Told,
+    folders_down_to,
+)
 from sermovox.dispatch.ways.http_line import Line
 from sermovox.dispatch.ways.servers import Server
 
 _MULTI_STATUS = HTTPStatus.MULTI_STATUS
+_LISTED = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
 _PROPERTIES = (
     b'<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DAV:"><prop><getcontentlength/><quota-available-bytes/>'
     b"</prop></propfind>"
@@ -38,7 +49,7 @@ class WebdavCarrier:
         self._line = Line(self._server, encrypted=not self._plain)
 
     def __enter__(self) -> Self:
-        if self._found("") is None:
+        if self._found("/") is None:
             self._line.close()
             raise NotSent(f"{self._server.host} has no share at /{self._share}. Look at its path again.")
         return self
@@ -48,12 +59,20 @@ class WebdavCarrier:
     ) -> None:
         self._line.close()
 
-    def make_folder(self, name: str) -> None:
-        made = ""
-        for part in name.strip("/").split("/"):
-            made = f"{made}/{part}" if made else part
-            # Of one that is there already it says that it cannot be made.
-            self._asked("MKCOL", made, fine=(HTTPStatus.CREATED, HTTPStatus.METHOD_NOT_ALLOWED))
+    def make_folder(self, name: str) -> list[str]:
+        made = []
+        for folder in folders_down_to(name):
+            # Of one that is there already it says that it cannot be made. Some know a folder by its slash alone.
+            fine = (HTTPStatus.CREATED, HTTPStatus.METHOD_NOT_ALLOWED)
+            if self._asked("MKCOL", f"{folder}/", fine=fine)[0] == HTTPStatus.CREATED:
+                made.append(folder)
+        return made
+
+    def remove_folder(self, name: str) -> None:
+        _, said = self._asked("PROPFIND", f"{name}/", fine=(_MULTI_STATUS,), body=_PROPERTIES, headers=_LISTED)
+        # What is deleted goes with all that is in it.
+        if len(_read(said).findall("{DAV:}response")) == 1:
+            self.delete(f"{name}/")
 
     def size_of(self, name: str) -> int | None:
         found = self._found(name)
@@ -63,7 +82,7 @@ class WebdavCarrier:
         # What is told here (RFC 9530) may be what was told when it was stored: it is read back instead.
         return None
 
-    def fetched(self, name: str, start: int, count: int) -> Iterator[bytes]:
+    def fetched(self, name: str, start: int, count: int) -> Chunks:
         return self._line.fetched(self._path(name), self._headers, name, start, count)
 
     def begun_bytes(self, name: str, file: BinaryIO, size_bytes: int, told: Told) -> int:
@@ -98,11 +117,13 @@ class WebdavCarrier:
     def forget_begun(self, name: str) -> None:
         self.delete(name)
 
-    def left_bytes(self) -> int | None:
-        return _number(self._found("") or b"", "quota-available-bytes")
+    def left_bytes(self, folder: str) -> int | None:
+        return _number(self._found(f"{folder}/") or b"", "quota-available-bytes")
 
     def _path(self, name: str) -> str:
-        return quote("/" + "/".join(part for part in (self._share, name) if part))
+        """Where a file is, or with a slash at its end a folder; that alone is the share."""
+        parts = [part for part in (self._share, name.rstrip("/")) if part]
+        return quote("/" + "/".join(parts) + ("/" if parts and name.endswith("/") else ""))
 
     def _found(self, name: str) -> bytes | None:
         """What is said of a file or folder; None where there is none."""
@@ -126,11 +147,16 @@ class WebdavCarrier:
         return answer.status, said
 
 
+def _read(said: bytes) -> Element:
+    """What is said; nothing where that is no XML."""
+    try:
+        return fromstring(said)
+    except ParseError:
+        return Element("nothing")
+
+
 def _number(said: bytes, name: str) -> int | None:
     """A whole number among the properties in an answer."""
-    try:
-        found = fromstring(said).find(f".//{{DAV:}}{name}")
-    except ParseError:
-        return None
+    found = _read(said).find(f".//{{DAV:}}{name}")
     text = (found.text or "").strip() if found is not None else ""
     return int(text) if text.isascii() and text.isdigit() else None
