@@ -26,7 +26,7 @@ from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, whole
 from mastering.certain import certain
 from mastering.errors import MasteringError
-from sermovox import storage
+from sermovox import copied, storage
 
 _FORMAT = 1
 _NAMED = "%Y-%m-%dT%H%M%SZ"
@@ -36,6 +36,10 @@ _DATABASE, _CONTENTS, _SECRET = "sermovox.sqlite3", "contents.json", "secret-key
 _HOLDING = "state IN ('measuring', 'ready') OR binned_at IS NOT NULL"
 _KEPT_FILES = (
     "state IN ('passes', 'passes with a remark', 'fails') AND stored_as <> '' AND (replaced_at IS NULL OR in_bin)"
+)
+_ALONG = (
+    "SELECT dispatch_id, name, sha256, size_bytes FROM dispatch_part WHERE file_id IS NULL AND dispatch_id IN "
+    "(SELECT id FROM dispatch_dispatch WHERE state NOT IN ('sent', 'there', 'arrived', 'cancelled'))"
 )
 Told = Callable[[int, int], None]
 """Called with the bytes dealt with and all there are."""
@@ -87,12 +91,12 @@ def back_up(folder: Path, *, keep: int | None = None, told: Told = lambda done, 
         partial.mkdir()
         try:
             _copy_database(partial / _DATABASE)
-            items, copied = _items(partial / _DATABASE), 0
+            items, added = _items(partial / _DATABASE), 0
             wrong: list[str] = []
             whole, done, there = sum(item.size_bytes for item in items), 0, []
             for item in items:
                 size = _copy(data / item.place, _object(folder, item.sha256), item, wrong)
-                copied += size or 0
+                added += size or 0
                 done += item.size_bytes
                 told(done, whole)
                 if size is not None:
@@ -118,7 +122,7 @@ def back_up(folder: Path, *, keep: int | None = None, told: Told = lambda done, 
             raise
     if keep is not None:
         thin_out(folder, keep)
-    return Outcome(final, len(there), copied, tuple(wrong))
+    return Outcome(final, len(there), added, tuple(wrong))
 
 
 def bring_back(folder: Path, *, name: str = "", told: Told = lambda done, whole: None) -> Outcome:
@@ -135,10 +139,10 @@ def bring_back(folder: Path, *, name: str = "", told: Told = lambda done, whole:
     contents = _contents(copy)
     items = [Item(*each) for each in contents["files"]]
     wrong: list[str] = []
-    copied, done, whole = 0, 0, sum(item.size_bytes for item in items)
+    brought, done, whole = 0, 0, sum(item.size_bytes for item in items)
     for item in items:
         size = _copy(_object(folder, item.sha256), data / item.place, item, wrong)
-        copied += size or 0
+        brought += size or 0
         if size is not None and item.place.startswith("recordings/"):
             (data / item.place).chmod(0o444)
         done += item.size_bytes
@@ -150,10 +154,11 @@ def bring_back(folder: Path, *, name: str = "", told: Told = lambda done, whole:
         flush(data / _SECRET)
     partial = data / f"{_DATABASE}.partial"
     shutil.copyfile(copy / _DATABASE, partial)
+    copied.note(contents["made_at"], partial)
     flush(partial)
     os.rename(partial, data / _DATABASE)
     flush(data)
-    return Outcome(copy, len(items) - len(wrong), copied, tuple(wrong))
+    return Outcome(copy, len(items) - len(wrong), brought, tuple(wrong))
 
 
 def copies_in(folder: Path) -> list[Path]:
@@ -210,7 +215,8 @@ _nightly = _Nightly()
 
 def make_nightly() -> None:
     """Begin the backup of this night in a process of its own, if one is set and due."""
-    if settings.BACKUPS_DIR is None or (_nightly.process and _nightly.process.poll() is None):
+    # A copy would thin out the backups of the one it was made of.
+    if settings.BACKUPS_DIR is None or copied.is_held() or (_nightly.process and _nightly.process.poll() is None):
         return
     if is_due(datetime.now(UTC)) and time.monotonic() - _nightly.begun_at > _AGAIN_AFTER_S:
         _nightly.begun_at = time.monotonic()
@@ -255,6 +261,10 @@ def _items(database: Path) -> list[Item]:
             place = f"deliveries/{delivery}/{key}/{stored_as}"
             path = data / place
             items[place] = Item(f"Finished file {name}", place, sha256, path.stat().st_size if path.exists() else 0)
+        for dispatch, name, sha256, size in rows.execute(_ALONG):
+            place = f"dispatch/{dispatch}/{Path(name).name}"
+            if (data / place).exists():
+                items[place] = Item(f"What goes along, {Path(name).name},", place, sha256, size)
     for path in sorted((data / "artwork").glob("*")):
         if len(path.name) == 64:
             place = f"artwork/{path.name}"

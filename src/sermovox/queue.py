@@ -48,7 +48,7 @@ def under_way(task):
 
 def waits(queue_name: str) -> bool:
     """Whether a task waits in a queue."""
-    return DBTaskResult.objects.filter(queue_name=queue_name, status=TaskResultStatus.READY).exists()
+    return DBTaskResult.objects.ready().filter(queue_name=queue_name).exists()
 
 
 def first_arguments(*tasks, running: bool = False) -> set[int]:

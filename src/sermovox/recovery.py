@@ -15,14 +15,15 @@ from django.conf import settings
 from django.db import DatabaseError, close_old_connections
 from django.utils.module_loading import autodiscover_modules
 
-from sermovox import queue, room, storage
+from sermovox import copied, queue, room, storage
 
 Look = Callable[[], object]
 logger = logging.getLogger(__name__)
 _FORGOTTEN_S = 24 * 3600
 """What is younger may belong to something that goes on just now."""
 _putting_back: list[Look] = []
-_looking_after: list[Look] = [room.keep_reserve, queue.forget_finished]
+_ALWAYS: tuple[Look, ...] = (room.keep_reserve, queue.forget_finished)
+_looking_after: list[Look] = list(_ALWAYS)
 _clearing_away: list[Look] = []
 
 
@@ -58,13 +59,14 @@ def look_after() -> None:
     """See to everything that could wait for ever. Whatever cannot be done now is done the next time."""
     _read_apps()
     for look in _looking_after:
-        seen_to(look)
+        if look in _ALWAYS or not copied.is_held():
+            seen_to(look)
 
 
 def clear_away() -> None:
     """Delete what no row names: left behind by a kill, or kept while a copy of everything was made."""
     _read_apps()
-    for look in _clearing_away:
+    for look in _clearing_away if not copied.is_held() else ():
         seen_to(look)
 
 

@@ -135,6 +135,7 @@ TEMPLATES = [
                 "django.template.context_processors.i18n",
                 "sermovox.ui.views.words_of_pages",
                 "sermovox.ui.views.left_out",
+                "sermovox.ui.views.held",
                 "sermovox.dispatch.news.news",
             ],
             "builtins": ["django.templatetags.i18n", "sermovox.ui.templatetags.figures"],

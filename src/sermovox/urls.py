@@ -6,10 +6,12 @@ from django.views.i18n import set_language
 
 from sermovox.bins.views import delete_recording
 from sermovox.ui.guide import guide
+from sermovox.ui.views import goes_on
 
 urlpatterns = [
     path("", include("sermovox.board.urls")),
     path("language/", login_not_required(set_language), name="set_language"),
+    path("goes-on/", goes_on, name="goes-on"),
     path("guide/", guide, name="guide-first"),
     path("guide/<slug:name>/", guide, name="guide"),
     path("account/", include("sermovox.accounts.urls")),

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import sermovox.ready  # noqa: F401
 from mastering.errors import MasteringError
+from sermovox import copied
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import WatchedFile
@@ -32,6 +33,8 @@ class Watcher:
     def look(self) -> int:
         """Take in what is new and has stopped growing. Returns how many files were dealt with."""
         dealt_with = 0
+        if copied.is_held():
+            return dealt_with
         for production in Production.objects.all():
             folder = self._folder / production.key
             folder.mkdir(parents=True, exist_ok=True)

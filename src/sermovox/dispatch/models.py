@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from mastering.outlets.receiving import Receiving, receiving_from
 from mastering.outlets.ways import BY_SIZE
-from sermovox import storage
+from sermovox import copied, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
 from sermovox.dispatch.ways.carrier import Access, fingerprint
@@ -157,7 +157,9 @@ class Dispatch(models.Model):
         return self.state in self.OVER
 
     def begin(self) -> bool:
-        """Take it in hand. False where it is not due, or another goes to the same place just now."""
+        """Take it in hand. False where it is not due, another goes to the same place just now, or this is a copy."""
+        if copied.is_held():
+            return False
         with transaction.atomic():
             others = Dispatch.objects.filter(owner=self.owner_id, outlet_key=self.outlet_key, state=self.State.SENDING)
             if others.exists():

@@ -23,4 +23,5 @@ def run(options) -> int:
         return 0
     outcome = backups.bring_back(options.folder, name=options.copy, told=Progress("Bringing back"))
     print(f"Backup {outcome.copy.name} is back in {settings.DATA_DIR}: {outcome.files} files.")
+    print("Nothing is sent, taken in or done by itself there until somebody says on one of its pages that it goes on.")
     return told_wrong(outcome)

@@ -7,6 +7,7 @@ from django.utils import timezone
 
 import sermovox.ready  # noqa: F401
 from mastering.errors import MasteringError
+from sermovox import copied
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch.models import Dispatch
@@ -39,6 +40,8 @@ def run(options) -> int:
         raise MasteringError(f"There is no outlet “{key}”. `sermovox outlets` lists them.")
     bundle = of_run(delivery)
     chosen = [file.pk for file in bundle.files if options.failing or file.state != FinishedFile.State.FAILS]
+    if copied.is_held():
+        raise MasteringError(copied.SENDS_NOTHING)
     dispatch = begin(bundle, outlet, chosen, delivery=delivery, failing=options.failing, replacing=options.again)
     parts = list(dispatch.parts.all())
     whole = size(sum(part.size_bytes for part in parts))

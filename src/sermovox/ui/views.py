@@ -2,11 +2,13 @@
 
 import sys
 
+from django.contrib import messages
 from django.db import OperationalError
-from django.shortcuts import render
+from django.shortcuts import redirect, render
 from django.utils.translation import get_language
+from django.views.decorators.http import require_POST
 
-from sermovox import lacking, room, storage
+from sermovox import copied, lacking, room, storage
 from sermovox.ui.words import page_words
 
 _NOT_FOUND = "There is nothing at this address, or it belongs to somebody else."
@@ -27,6 +29,19 @@ def words_of_pages(request) -> dict:
 def left_out(request) -> dict:
     """What every page tells of workers that could not be started: what waits for them does so in vain."""
     return {"left_out": lambda: lacking.sentences(*lacking.WORKERS)}
+
+
+def held(request) -> dict:
+    """What every page tells of a copy that does nothing by itself."""
+    return {"copy_of": copied.made_at}
+
+
+@require_POST
+def goes_on(request):
+    """Somebody says that a copy goes on."""
+    copied.go_on()
+    messages.success(request, "This one goes on. What waited is done now, and what is to be sent is sent.")
+    return redirect("productions:list")
 
 
 def not_found(request, exception=None):
