@@ -7,7 +7,7 @@ from typing import Any
 
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, Facts, read_pattern
-from mastering.outlets.ways import WAYS, Field, Holds, WayKind
+from mastering.outlets.ways import PLAIN, WAYS, Field, Holds, WayKind
 
 ASKED, EVERYTHING, NOTHING = "what the outlet asks", "all there is", "nothing"
 ALONG = (ASKED, EVERYTHING, NOTHING)
@@ -43,6 +43,17 @@ class Receiving:
     @property
     def folder(self) -> str:
         return self.stated.get("folder", "")
+
+    @property
+    def door(self) -> str:
+        """What a password opens: way, server, port and user together, and whether it is said in plain; empty where
+        there is nothing to open.
+        """
+        if not self.kind.secret:
+            return ""
+        host, port = host_and_port(self.address, self.kind.port)
+        plain = f", {PLAIN}" if self.stated.get("security") == PLAIN else ""
+        return f"{self.stated.get('user', '')} at {host.lower()}:{port} by {self.kind.title}{plain}"
 
     def written(self, name: str, facts: Facts) -> str:
         """What a pattern that is stated says."""

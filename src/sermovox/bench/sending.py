@@ -181,12 +181,12 @@ def sent(paths: list[str], port: int, way: str) -> None:
     from sermovox.dispatch.tasks import send_dispatch
 
     owner, who = get_user_model().objects.create_user("bench"), _WAYS[way]
-    Secret.keep(owner, "bench", password=who.password)
     stated = {"way": way, "address": f"127.0.0.1:{port}", "user": who.user}
     stated |= {} if way == "sftp" else {"security": PLAIN}
     stated |= {"webdav": {"share": share.PATH}, "objects": {"bucket": BUCKET}}.get(way, {})
-    receiving = receiving_from(stated).table()
-    dispatch = Dispatch.objects.create(owner=owner, outlet_key="bench", receiving=receiving)
+    receiving = receiving_from(stated)
+    Secret.keep(owner, "bench", receiving, password=who.password)
+    dispatch = Dispatch.objects.create(owner=owner, outlet_key="bench", receiving=receiving.table())
     dispatch.folder.parent.mkdir(parents=True)
     dispatch.folder.symlink_to(Path(paths[0]).parent)
     parts = []

@@ -15,7 +15,7 @@ from mastering.outlets.ways import BY_SIZE
 from sermovox import copied, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
-from sermovox.dispatch.ways.carrier import Access, fingerprint
+from sermovox.dispatch.ways.carrier import Access, NotSent, fingerprint
 from sermovox.productions.models import Production
 
 MOST_TRIES = 8
@@ -23,10 +23,13 @@ _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 15, 3600
 
 
 class Secret(models.Model):
-    """What opens a person's outlet: a password and a key, sealed, and the host key its server is known by."""
+    """What opens a person's outlet: a password and a key, sealed, and the host key its server is known by. It belongs
+    to one `door`, the way, server, port and user together, and opens no other.
+    """
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="outlet_secrets")
     outlet_key = models.SlugField(max_length=60)
+    door = models.CharField(max_length=1000, blank=True)
     token = models.TextField(blank=True)
     key_token = models.TextField(blank=True)
     host_key = models.TextField(blank=True)
@@ -43,27 +46,49 @@ class Secret(models.Model):
         return fingerprint(self.host_key)
 
     @classmethod
-    def keep(cls, owner, outlet_key: str, *, password: str = "", key: str = "") -> None:
-        """Keep a password or a key in place of the one before; what is empty stays as it is."""
+    def keep(cls, owner, outlet_key: str, receiving: Receiving, *, password: str = "", key: str = "") -> None:
+        """Keep a password or a key in place of the one before; what is empty stays as it is, unless it was of another
+        door.
+        """
+        cls.forget_others(owner, outlet_key, receiving)
         kept = {"token": password, "key_token": key}
         values = {name: secrets.sealed(text) for name, text in kept.items() if text}
-        cls.objects.update_or_create(owner=owner, outlet_key=outlet_key, defaults=values)
+        if values:
+            values["door"] = receiving.door
+            cls.objects.update_or_create(owner=owner, outlet_key=outlet_key, defaults=values)
 
     @classmethod
-    def of(cls, owner, outlet_key: str) -> Access:
-        """What there is, in plain text. Raises NotSent where it cannot be read."""
+    def forget_others(cls, owner, outlet_key: str, receiving: Receiving) -> str:
+        """Delete what opened another door of this outlet. Returns which, where there was one."""
+        for other in cls.objects.filter(owner=owner, outlet_key=outlet_key).exclude(door=receiving.door):
+            other.delete()
+            return other.door if other.token or other.key_token else ""
+        return ""
+
+    @classmethod
+    def of(cls, owner, outlet_key: str, receiving: Receiving) -> Access:
+        """What there is for this way, in plain text. Raises NotSent where it cannot be read, or is another's."""
         found = cls.objects.filter(owner=owner, outlet_key=outlet_key).first()
         if found is None:
             return Access()
+        if found.door != receiving.door:
+            if not found.token and not found.key_token:
+                return Access()
+            raise NotSent(
+                f"The password that is kept for this outlet is that of {found.door or 'another server'}, and is shown "
+                f"to no other. Enter the one of {receiving.door} on the page of how it receives."
+            )
         password, key = (secrets.opened(token) if token else "" for token in (found.token, found.key_token))
         return Access(password, key, found.host_key)
 
     @classmethod
-    def know(cls, owner, outlet_key: str, access: Access) -> None:
+    def know(cls, owner, outlet_key: str, receiving: Receiving, access: Access) -> None:
         """Know a server by its host key from now on, where it was met for the first time."""
         if access.host_key:
-            cls.objects.get_or_create(owner=owner, outlet_key=outlet_key)
-            cls.objects.filter(owner=owner, outlet_key=outlet_key, host_key="").update(host_key=access.host_key)
+            cls.forget_others(owner, outlet_key, receiving)
+            same = {"owner": owner, "outlet_key": outlet_key, "door": receiving.door}
+            cls.objects.get_or_create(**same)
+            cls.objects.filter(**same, host_key="").update(host_key=access.host_key)
 
 
 class DispatchQuerySet(models.QuerySet):

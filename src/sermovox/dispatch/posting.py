@@ -41,7 +41,7 @@ def post(dispatch: Dispatch) -> None:
             "Sermovox was stopped while the mail server was taking this mail, so it is not known whether it went out. "
             "Ask who gets it; send it again if it is not there."
         )
-    with MailServer(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key)) as server:
+    with MailServer(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key, dispatch.way)) as server:
         stated = dispatch.way.number("largest") * 1_000_000
         most_bytes = min(stated, server.most_bytes or stated)
         linked = _too_large(dispatch, parts, most_bytes)

@@ -138,9 +138,9 @@ def send(dispatch: Dispatch) -> None:
     if dispatch.way.kind.is_post:
         post(dispatch)
         return
-    access = Secret.of(dispatch.owner, dispatch.outlet_key)
+    access = Secret.of(dispatch.owner, dispatch.outlet_key, dispatch.way)
     with carrier_of(dispatch.way, access) as carrier:
-        Secret.know(dispatch.owner, dispatch.outlet_key, access)
+        Secret.know(dispatch.owner, dispatch.outlet_key, dispatch.way, access)
         parts = list(dispatch.parts.exclude(state__in=Part.LANDED).select_related("file__delivery__production"))
         for folder, within in _in_folders(parts).items():
             if folder:
@@ -160,7 +160,7 @@ def tidy(dispatch: Dispatch) -> None:
     """Take away over there what was begun and will not be gone on with. Raises NotSent or LineBroke."""
     begun = list(dispatch.parts.filter(state=Part.State.SENDING))
     if begun and not dispatch.way.kind.is_post:
-        with carrier_of(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key)) as carrier:
+        with carrier_of(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key, dispatch.way)) as carrier:
             for part in begun:
                 carrier.forget_begun(_goal(carrier, part))
                 part.note(state=Part.State.WAITING, sent_bytes=0)

@@ -170,14 +170,14 @@ def receives(request, key: str):
                 if form.receiving != outlet.receives:
                     changed = replace(outlet, receives=form.receiving)
                     RuleSheet.change(request.user, changed, f"How it receives: {kind.title}")
-                if outlet.receives is None or certain(form.receiving).address != outlet.receives.address:
-                    # Another server has another host key.
-                    Secret.objects.filter(owner=request.user, outlet_key=key).update(host_key="")
-                if form.password or form.key:
-                    Secret.keep(request.user, key, password=form.password, key=form.key)
+                receiving = certain(form.receiving)
+                forgotten = Secret.forget_others(request.user, key, receiving)
+                Secret.keep(request.user, key, receiving, password=form.password, key=form.key)
         except BadOutlet as error:
             messages.error(request, str(error))
             return redirect("dispatch:receives", key)
+        if forgotten and not (form.password or form.key):
+            messages.error(request, f"The password of {forgotten} is forgotten, as it opens no other. Enter another.")
         messages.success(request, f"{outlet.title} receives by {kind.title}. Try now whether it can be reached.")
         return redirect("dispatch:receives", key)
     context = {
@@ -198,9 +198,9 @@ def reach_now(request, key: str):
     if outlet.receives is None:
         raise Http404
     try:
-        access = Secret.of(request.user, key)
+        access = Secret.of(request.user, key, outlet.receives)
         steps = reach(outlet.receives, access)
-        Secret.know(request.user, key, access)
+        Secret.know(request.user, key, outlet.receives, access)
     except NotSent as error:
         steps = [Step(False, str(error))]
     return render(request, "dispatch/_reached.html", {"steps": steps, "at": timezone.now()})

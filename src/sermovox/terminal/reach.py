@@ -28,9 +28,10 @@ def run(options) -> int:
         names = ", ".join(sheet.owner.username for sheet in stating)
         raise MasteringError(f"Several people have stated how “{options.outlet}” receives: {names}. Say --user.")
     (sheet,) = stating
-    access = Secret.of(sheet.owner, sheet.key)
-    steps = reach(certain(sheet.outlet.receives), access)
-    Secret.know(sheet.owner, sheet.key, access)
+    receiving = certain(sheet.outlet.receives)
+    access = Secret.of(sheet.owner, sheet.key, receiving)
+    steps = reach(receiving, access)
+    Secret.know(sheet.owner, sheet.key, receiving, access)
     for step in steps:
         print(f"{'works' if step.works else 'fails'}  {step.words}")
     return 0 if all(step.works for step in steps) else 1

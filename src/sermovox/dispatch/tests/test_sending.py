@@ -520,10 +520,8 @@ class BySftp(SendingTestCase):
         # Set up anew, with another host key: nothing is sent until somebody says that all is well.
         (self.top / "host-key").unlink()
         with InAThread(self.top) as other:
+            self.state_sftp(other.port)
             Secret.objects.update(host_key=kept.host_key)
-            sheet = outlets_of(self.narrator)[OUTLET]
-            moved = replace(sheet.receives, stated=sheet.receives.stated | {"address": f"localhost:{other.port}"})
-            RuleSheet.change(self.narrator, replace(sheet, receives=moved), "Moved")
             dispatch = self.sent()
             self.assertEqual(dispatch.state, "stuck")
             self.assertIn(f"than the one it is known by, {kept.fingerprint}", dispatch.said)
@@ -824,17 +822,62 @@ class HowAnOutletReceives(SendingTestCase):
         self.assertEqual(sheet.outlet.receives.where, f"files.example.org as {STATION.user}")
         self.assertNotIn(STATION.password, sheet.toml)
         self.assertEqual(parse(written(sheet.outlet)), sheet.outlet)
-        self.assertEqual(Secret.of(self.narrator, OUTLET).password, STATION.password)
+        self.assertEqual(self.known().password, STATION.password)
         self.assertNotIn(STATION.password, Secret.objects.get().token)
         page = self.client.get(f"/sent/outlets/{OUTLET}/")
         self.assertContains(page, "kept, encrypted")
         self.assertNotContains(page, STATION.password)
         # Empty leaves the password as it is.
-        self.state("ftp", address="other.example.org", user=STATION.user, security=TLS)
-        self.assertEqual(Secret.of(self.narrator, OUTLET).password, STATION.password)
+        self.state("ftp", address="Files.Example.org:21", user=STATION.user, security=TLS, folder="new")
+        self.assertEqual(self.known().password, STATION.password)
         self.client.post(f"/sent/outlets/{OUTLET}/forget/")
         self.assertIsNone(outlets_of(self.narrator)[OUTLET].receives)
-        self.assertEqual(Secret.of(self.narrator, OUTLET), Access())
+        self.assertFalse(Secret.objects.exists())
+
+    def known(self) -> Access:
+        return Secret.of(self.narrator, OUTLET, outlets_of(self.narrator)[OUTLET].receives)
+
+    def test_a_password_is_shown_to_nobody_but_whom_it_was_entered_for(self):
+        first = {"address": "files.example.org", "user": "ilse", "security": TLS}
+        for other in (
+            {"address": "elsewhere.example.org"},
+            {"address": "files.example.org:2121"},
+            {"user": "jonas"},
+            {"security": PLAIN},
+        ):
+            with self.subTest(other):
+                self.state("ftp", secret="wood and wire", **first)
+                self.assertEqual(self.known().password, "wood and wire")
+                page = self.state("ftp", **first | other)
+                self.assertContains(page, "The password of ilse at files.example.org:21 by FTP is forgotten")
+                self.assertEqual(self.known(), Access())
+        self.state("ftp", secret="wood and wire", **first)
+        self.state("webdav", address="files.example.org:21", user="ilse", share="a", security=TLS)
+        self.assertEqual(self.known(), Access())
+
+    def test_nor_by_a_sheet_of_its_key_or_a_dispatch_from_before(self):
+        """As a sheet of any other source may lead anywhere."""
+        top = self.folder / "station"
+        with station_at(top) as port:
+            self.state("ftp", secret="wood and wire", address="files.example.org", user=STATION.user, security=PLAIN)
+            outlet = outlets_of(self.narrator)[OUTLET]
+            stated = outlet.receives.stated | {"address": f"localhost:{port}"}
+            moved = replace(outlet, receives=replace(outlet.receives, stated=stated))
+            RuleSheet.change(self.narrator, moved, "Brought in")
+            with patch("sermovox.dispatch.ways.ftp.FtpCarrier.__enter__") as called:
+                reached = self.client.post(f"/sent/outlets/{OUTLET}/reach/")
+                self.assertContains(reached, "is that of station at files.example.org:21 by FTP, not encrypted")
+                self.assertIn("and is shown to no other", self.sent().said)
+                called.assert_not_called()
+
+    def test_a_password_goes_with_its_outlet(self):
+        own = replace(shipped()[OUTLET], key="own-station", title="Own station")
+        sheet = RuleSheet.change(self.narrator, own, "New")
+        where = {"address": "files.example.org", "user": "ilse", "security": TLS}
+        self.state("ftp", outlet=sheet.key, secret="wood and wire", **where)
+        self.assertTrue(Secret.objects.exists())
+        self.client.post(f"/outlets/{sheet.key}/remove/")
+        self.assertFalse(Secret.objects.exists())
 
     def test_a_password_under_another_key_is_asked_for_again(self):
         self.state("ftp", secret=STATION.password, address="localhost", user=STATION.user, security=TLS)

@@ -89,7 +89,7 @@ class Command(BaseCommand):
                 narrator, replace(shipped()[key], receives=receiving), f"How it receives: {receiving.kind.title}"
             )
             if stand_in.password:
-                Secret.keep(narrator, key, password=stand_in.password)
+                Secret.keep(narrator, key, receiving, password=stand_in.password)
 
     def _production(self, narrator, facts: dict, sections: list) -> Production:
         production = Production.objects.create(owner=narrator, **facts)
