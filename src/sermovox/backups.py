@@ -26,7 +26,7 @@ from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, whole
 from mastering.certain import certain
 from mastering.errors import MasteringError
-from sermovox import copied, storage
+from sermovox import copied, rights, storage
 
 _FORMAT = 1
 _NAMED = "%Y-%m-%dT%H%M%SZ"
@@ -82,6 +82,8 @@ def back_up(folder: Path, *, keep: int | None = None, told: Told = lambda done, 
     if folder.resolve().is_relative_to(data):
         raise CannotBackUp("A backup does not lie in the folder it is a backup of. Choose one on another disk.")
     copies = flushed_folder(folder / "copies")
+    for each in (copies, flushed_folder(folder / "objects")):
+        rights.keep_own(each)
     for half in copies.glob("*.partial"):
         shutil.rmtree(half, ignore_errors=True)
     with storage.copying():
@@ -144,7 +146,7 @@ def bring_back(folder: Path, *, name: str = "", told: Told = lambda done, whole:
         size = _copy(_object(folder, item.sha256), data / item.place, item, wrong)
         brought += size or 0
         if size is not None and item.place.startswith("recordings/"):
-            (data / item.place).chmod(0o444)
+            (data / item.place).chmod(0o400)
         done += item.size_bytes
         told(done, whole)
     if _hash_of(copy / _DATABASE) != contents["database"]:

@@ -20,6 +20,7 @@
 | SERMOVOX_ADDRESS          | where it is reached from elsewhere, for links in mails | none: no links     |
 | SERMOVOX_SEND_TO          | folders that files may be sent to, as in PATH          | home, mounted devices |
 | SERMOVOX_SEND_TO_OWN_NETWORK | 1: servers in this machine's own network may be sent to | 0              |
+| SERMOVOX_UMASK            | who may read what is left in folders elsewhere         | as for other programs |
 | SERMOVOX_STAND_IN_PORT    | first port of what the demonstration's outlets are reached at | 8521       |
 """
 
@@ -35,6 +36,9 @@ BASE_DIR = Path(__file__).resolve().parents[2]
 _IN_CHECKOUT = (BASE_DIR / "manage.py").exists()
 DATA_DIR = Path(os.environ.get("SERMOVOX_DATA") or (BASE_DIR / "var" if _IN_CHECKOUT else user_data_path("sermovox")))
 DATA_DIR = DATA_DIR.resolve()
+# What is written here is nobody else's to read. Processes that are begun here know what was usual before.
+_USUAL_MASK = f"{os.umask(0o077):03o}"
+UMASK = int(os.environ.setdefault("SERMOVOX_UMASK", _USUAL_MASK), 8)
 DATA_DIR.mkdir(parents=True, exist_ok=True)
 
 
@@ -186,6 +190,7 @@ FORMAT_MODULE_PATH = "sermovox.ui.formats"
 USE_TZ = True
 
 SESSION_COOKIE_SAMESITE = "Lax"
+SESSION_ENGINE = "sermovox.accounts.sessions"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 

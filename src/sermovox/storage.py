@@ -154,7 +154,7 @@ def keep(arrived: Path, sha256: str) -> None:
     """
     if state_of(sha256) == "whole":
         return
-    arrived.chmod(0o444)
+    arrived.chmod(0o400)
     flush(arrived)
     # A second name rather than another: should no row come to name it, the upload is still there.
     second = stored(sha256).with_name(f"{sha256}.{uuid.uuid4().hex}")

@@ -23,7 +23,7 @@ from typing import cast
 from django.conf import settings
 
 from mastering.certain import certain
-from sermovox import backups, child, lacking, queue, room
+from sermovox import backups, child, lacking, queue, rights, room
 from sermovox.accounts.loopback import is_loopback
 from sermovox.changes import Changes
 from sermovox.child import CannotStart
@@ -194,6 +194,7 @@ class Supervisor:
             if signal.getsignal(number) != signal.SIG_IGN:
                 signal.signal(number, lambda *_: self._stopping.set())
         os.environ.update(ENVIRONMENT)
+        rights.keep_own(Path(settings.DATA_DIR))
         lacking.forget()
         # Whatever a former run left in the middle goes back into the queue.
         seen_to(requeue_tasks)

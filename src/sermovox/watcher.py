@@ -11,7 +11,7 @@ from pathlib import Path
 
 import sermovox.ready  # noqa: F401
 from mastering.errors import MasteringError
-from sermovox import copied
+from sermovox import copied, rights
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import WatchedFile
@@ -37,7 +37,9 @@ class Watcher:
             return dealt_with
         for production in Production.objects.all():
             folder = self._folder / production.key
-            folder.mkdir(parents=True, exist_ok=True)
+            if not folder.exists():
+                folder.mkdir(parents=True)
+                rights.for_others(folder)
             for path in sorted(folder.rglob("*")):
                 if self._is_new(path):
                     self._deal_with(production, path)

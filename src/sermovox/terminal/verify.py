@@ -6,11 +6,13 @@ from pathlib import Path
 from django.conf import settings
 
 import sermovox.ready  # noqa: F401
-from sermovox import backups
+from sermovox import backups, rights
 from sermovox.cutting.verification import verify_lengths
 from sermovox.deliveries.verification import verify_files
 from sermovox.recordings.verification import verify, verify_pictures
 from sermovox.terminal.database import migrated
+
+_NAMED_OF_WIDER = 5
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -37,6 +39,10 @@ def run(options) -> int:
                 status = 1
                 print(f"{said} is {state}. {advice}")
         print(f"{counts['whole']} {kind} are whole, {counts['damaged']} damaged, {counts['missing']} missing.")
+    wider = [path for folder in (Path(settings.DATA_DIR), *nightly) for path in rights.wider(folder)]
+    for path in wider[:_NAMED_OF_WIDER]:
+        print(f"{path} could be read by others on this machine. It can no more.")
+    print(f"{len(wider)} files and folders could be read by others on this machine, and can no more.")
     lengths = list(verify_lengths())
     mended = [said for said, right in lengths if not right]
     for said in mended:

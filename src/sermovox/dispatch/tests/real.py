@@ -158,6 +158,7 @@ def exim(*, most: str = "20M") -> Iterator[Served]:
             "  public_name = PLAIN\n  server_prompts = :\n  server_set_id = $auth2\n"
             f"  server_condition = ${{if and{{{{eq{{$auth2}}{{{USER}}}}}{{eq{{$auth3}}{{{PASSWORD}}}}}}}}}\n"
         )
+        (top / "conf").chmod(0o644)
         command = [str(found("exim4")), "-C", str(top / "conf"), "-bdf", "-oX", f"127.0.0.1.{port}"]
         with _running(command, port, top) as served:
             yield served

@@ -13,6 +13,7 @@ from django.conf import settings
 
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
+from sermovox import rights
 from sermovox.dispatch.ways.carrier import (
     CHUNK_BYTES,
     Access,
@@ -65,6 +66,7 @@ class FolderCarrier:
         for folder in folders_down_to(name):
             with _in_words(self._path(folder)), suppress(FileExistsError):
                 self._path(folder).mkdir()
+                rights.for_others(self._path(folder))
                 made.append(folder)
         return made
 
@@ -105,6 +107,7 @@ class FolderCarrier:
                 start += len(chunk)
                 told(start)
             file.flush()
+            rights.for_others(path)
             flush(path)
         return "copied"
 
