@@ -11,7 +11,7 @@ from mastering.editing.texts import UnreadableText
 SEPARATORS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma"}
 """The comma last: it stands in prose too, so where another sign parts the lines as well, that one is meant."""
 _LOOKED_AT_LINES = 60
-_RUNNABLE = re.compile(r"[=+\-@\t\r]")
+_RUNNABLE = re.compile(r"\s*[=+\-@＝＋－＠﹦﹢﹣﹫]|[\t\r\n]")  # noqa: RUF001
 _SMART_QUOTED = re.compile(r"(?:(?<=^)|(?<=[\t,;|])) *[“„«]([^“”„«»\n]*)[”“»] *(?=$|[\t,;|])", re.MULTILINE)
 
 

@@ -18,7 +18,7 @@ AUDIO_ENDINGS = frozenset(
 
 _RESERVED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(1, 10))}
 _WINDOWS = re.compile(r'[<>:"|?*\\]')
-_UNSEEN = re.compile("[\x00-\x1f\x7f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
+_UNSEEN = re.compile("[\x00-\x1f\x7f\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
 _NOT_IN_A_URL = re.compile(r"[^A-Za-z0-9._~-]")
 natural_order = natsort_keygen(alg=ns.IGNORECASE)
 """Sorts names as people number them: 2 before 10."""
@@ -76,7 +76,13 @@ def split_ending(name: str) -> tuple[str, str]:
 
 
 def with_ending(name: str, extension: str) -> str:
-    """Give a name the ending of its format, unless it carries an audio ending already."""
+    """Give a name the ending of its format, unless it carries an audio ending already. Signs that cannot be seen, among
+    them those that turn the direction of what follows, are left out.
+
+    >>> with_ending("Salt\u202e3pm.exe", "mp3")
+    'Salt3pm.exe.mp3'
+    """
+    name = _UNSEEN.sub("", name)
     return name if not name or split_ending(name)[1] else f"{name}.{extension}"
 
 

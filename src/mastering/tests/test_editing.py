@@ -62,6 +62,9 @@ class Tables(TestCase):
         rows = [["=1+2", "@x"], ["-5", "+44 20"], ["plain", None]]
         written = write_table(["a", "b"], rows)
         self.assertIn("'=1+2", written)
+        for cell in (" =1+2", "\xa0=1+2", "＝1+2", "＠SUM(A1)", "\r=1+2", "\n=1", " \t-1"):  # noqa: RUF001
+            with self.subTest(repr(cell)):
+                self.assertIn("'" + cell, write_table(("a",), [(cell,)]))
         self.assertIn("'@x", written)
         self.assertEqual(read_table(written)[1:], [["=1+2", "@x"], ["-5", "+44 20"], ["plain", ""]])
 

@@ -48,7 +48,7 @@ class Chapters:
     @cached_property
     def _rates_hz(self) -> dict[str, int]:
         ready = self._production.recordings.filter(state=Recording.State.READY)
-        return {str(recording.pk): recording.figures["sample_rate_hz"] for recording in ready}
+        return {str(recording.pk): recording.rate_hz for recording in ready}
 
     def of_sections(self, sections: Iterable[Section]) -> list[Chapter]:
         """A chapter for each section that sounds."""

@@ -289,7 +289,7 @@ def _pickup(page: Page, values: dict) -> str:
         raise BadCut("The recording of the pickup is not there, or cannot be used yet.")
     if other.pk == page.recording_id and not values.get("to_s"):
         raise BadCut("Say which stretch of this recording the pickup is.")
-    rate_hz = other.figures["sample_rate_hz"]
+    rate_hz = other.rate_hz
     first, last = number_value(values, "from_s", 0.0), number_value(values, "to_s", 0.0)
     span = (round(first * rate_hz), round(last * rate_hz) if last else other.frames)
     mark = pickup_mark(page, (start, end), other, span)
@@ -305,7 +305,7 @@ def pickup_mark(page: Page, place: tuple[int, int], other: Recording, span: tupl
     own, theirs = measurement_of(page.recording).levels.envelope, measurement_of(other).levels.envelope
     start_s, end_s = place[0] / page.sample_rate_hz, place[1] / page.sample_rate_hz
     around = [(own, max(0.0, start_s - _AROUND_S), start_s), (own, end_s, end_s + _AROUND_S)]
-    rate_hz = other.figures["sample_rate_hz"]
+    rate_hz = other.rate_hz
     gain_db = matching_gain(around, (theirs, span[0] / rate_hz, span[1] / rate_hz))
     return Mark(
         id=0,
@@ -336,7 +336,7 @@ def _lane_add(page: Page, values: dict) -> str:
         raise BadCut("This recording is not there, or cannot be used yet.")
     if other.pk == page.recording_id or other.pk in {lane["recording"] for lane in page.lanes}:
         raise BadCut("This voice is on the page already.")
-    if other.figures["sample_rate_hz"] != page.sample_rate_hz:
+    if other.rate_hz != page.sample_rate_hz:
         raise BadCut(
             f"{other.name} has {other.figures['sample_rate_hz']} Hz and this recording {page.sample_rate_hz} Hz. "
             "Voices that sound together have to be of one sample rate: export one of them again."

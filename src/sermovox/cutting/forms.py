@@ -98,7 +98,7 @@ class PieceForm(forms.Form):
         return recording
 
     def _span(self, recording: Recording) -> tuple[int, int]:
-        said, was, rate_hz = self.cleaned_data, self._was, recording.figures["sample_rate_hz"]
+        said, was, rate_hz = self.cleaned_data, self._was, recording.rate_hz
         start = 0 if said["start"] is None else round(said["start"] * rate_hz)
         end = recording.frames if said["end"] is None else round(said["end"] * rate_hz)
         if 0 < end - recording.frames <= rate_hz // 1000:

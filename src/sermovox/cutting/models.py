@@ -53,7 +53,7 @@ class Page(models.Model):
         page = cls.objects.filter(recording=recording).first()
         if page is None:
             quiet = quietest_stretch(measurement_of(recording).levels.envelope)
-            rate_hz = recording.figures["sample_rate_hz"]
+            rate_hz = recording.rate_hz
             # The last of the 10 ms the envelope is made of may reach beyond the end.
             tone = [min(recording.frames, round(edge_s * rate_hz)) for edge_s in quiet] if quiet else None
             page, _ = cls.objects.get_or_create(
@@ -73,7 +73,7 @@ class Page(models.Model):
 
     @property
     def sample_rate_hz(self) -> int:
-        return self.recording.figures["sample_rate_hz"]
+        return self.recording.rate_hz
 
     @property
     def tone(self) -> tuple[int, int] | None:

@@ -29,7 +29,7 @@ def picture_of(section: Section, made: Assembly, recordings: Mapping[str, Record
                 "at": at,
                 "name": recording.name,
                 "recording": stretch.recording,
-                "rate": recording.figures["sample_rate_hz"],
+                "rate": recording.rate_hz,
                 "frames": recording.frames,
                 "start": stretch.start_sample,
                 "end": stretch.end_sample,

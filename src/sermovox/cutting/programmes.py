@@ -153,7 +153,7 @@ class Assembly:
                 for lane in (page.lanes if page else ())
             ]
             for each, later, gain_db in beside:
-                rate_hz = each.figures["sample_rate_hz"]
+                rate_hz = each.rate_hz
                 start_s, end_s = ((edge - later) / rate_hz for edge in (piece.span.start_sample, piece.span.end_sample))
                 # One side sounds on both.
                 both_db = _ON_BOTH_DB if each.figures["channels"] == 1 or page is not None and page.sides else 0.0
@@ -185,7 +185,7 @@ class Assembly:
             self._pages[name] = page
             self._core[name] = page.as_core()
         else:
-            self._core[name] = assembly.MarkedRecording((), None, recording.figures["sample_rate_hz"], recording.frames)
+            self._core[name] = assembly.MarkedRecording((), None, recording.rate_hz, recording.frames)
 
 
 def at_one_level(section: Section, stretches: Sequence[Stretch]) -> list[Stretch]:

@@ -26,6 +26,7 @@ from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
+from sermovox.ui.bodies import takes_up_to
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 from sermovox.ui.sheets import as_pdf
@@ -192,6 +193,7 @@ def remove(request, key: str):
 
 
 @require_POST
+@takes_up_to(settings.MAX_UPLOAD_BYTES)
 def check_files(request, key: str):
     """Hold files from anywhere against an outlet; nothing of them is kept."""
     outlet = _mine(request, key)

@@ -39,7 +39,9 @@ class Shared(models.Model):
     @property
     def works(self) -> bool:
         """Whether it can still be read."""
-        return self.ends_at > timezone.now() and self.page.recording.ready and self.page.production.deleted_at is None
+        recording = self.page.recording
+        is_here = recording.ready or recording.measuring
+        return self.ends_at > timezone.now() and is_here and self.page.production.deleted_at is None
 
     def end(self) -> None:
         """Let nobody read it any more; what was remarked stays."""

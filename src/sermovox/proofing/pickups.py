@@ -151,7 +151,7 @@ def put_in(production: Production, user, take: Recording, wanted: Sequence[Place
     """
     if not wanted:
         raise BadCut("None of the sentences was chosen.")
-    rate_hz = take.figures["sample_rate_hz"]
+    rate_hz = take.rate_hz
     with transaction.atomic():
         pages = {each.pickup.page.pk: each.pickup.page.looked_at_again() for each in wanted}
         words = f"Put in {len(wanted)} pickup{'' if len(wanted) == 1 else 's'}"

@@ -12,7 +12,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from mastering.editing.assembly import Stretch
 from mastering.editing.pieces import BadCut, Span, check_span
-from mastering.errors import MasteringError
+from mastering.errors import MasteringError, UnreadableRecording
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
@@ -64,6 +64,7 @@ def read(request, key: str):
     context = {"shared": shared, "recording": recording, "works": shared.works}
     if shared.works:
         try:
+            _ready(shared)
             context["sentences"] = heard_sentences(shared.page)
             context["noted_words"] = [remark.place.get("start_s", 0.0) for remark in shared.remarks.all()]
         except MasteringError as error:
@@ -122,4 +123,12 @@ def _working(key: str) -> Shared:
     shared = _linked(key)
     if not shared.works:
         raise BadCut("This link has ended. Ask for a new one.")
+    _ready(shared)
     return shared
+
+
+def _ready(shared: Shared) -> None:
+    """Raises UnreadableRecording while its recording is measured anew."""
+    recording = shared.page.recording
+    if not recording.ready:
+        raise UnreadableRecording(f"{recording.name} is being measured. Try again in a minute.")

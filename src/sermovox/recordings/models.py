@@ -177,8 +177,15 @@ class Recording(models.Model):
             return waveform_frames(caches.judged(self.waveform_path))
         except (OSError, ValueError) as error:
             raise UnreadableRecording(
-                f"The length of {self.name} is being found anew. Try again in a minute."
+                f"The length of {self.name} is being measured anew. Try again in a minute."
             ) from error
+
+    @property
+    def rate_hz(self) -> int:
+        """Its samples a second. Raises UnreadableRecording while that is not known."""
+        if "sample_rate_hz" not in self.figures:
+            raise UnreadableRecording(f"{self.name} is being measured. Try again in a minute.")
+        return self.figures["sample_rate_hz"]
 
     @property
     def originated_at(self) -> tuple[str, str]:
@@ -476,7 +483,7 @@ class WatchedFile(models.Model):
 
     @property
     def name(self) -> str:
-        return Path(self.path).name
+        return "".join(filter(str.isprintable, Path(self.path).name))
 
 
 @announces

@@ -18,6 +18,7 @@ _FULL = (
     "or have other files moved off the disk, then try once more."
 )
 _BUSY = "The database was busy for too long, so this was not done. Nothing of yours was changed; try once more."
+_TOO_MUCH = "What was sent is larger than this page takes. Nothing of it was kept; send less, or files one by one."
 _NOT_ALLOWED = "This page was open for too long, or another page asked in your name. Reload it and try once more."
 
 
@@ -57,6 +58,10 @@ def went_wrong(request):
     if isinstance(error, OperationalError):
         return _sorry(request, "Busy", _BUSY, 503)
     return _sorry(request, "Something went wrong", _WENT_WRONG, 500)
+
+
+def too_much(request):
+    return _sorry(request, "Too much", _TOO_MUCH, 413)
 
 
 def not_allowed(request, exception=None, reason=""):

@@ -15,14 +15,17 @@ from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms
 from sermovox.history.changing import changing
 from sermovox.productions.models import Section
+from sermovox.ui.bodies import takes_up_to
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 
+_MOST_PICTURES_BYTES = 512 << 20
 _OF_SECTION = "section"
 _SECTIONS = Section.objects.select_related("production").with_pieces()
 _MARKS_A_PAGE = 50
 
 
+@takes_up_to(_MOST_PICTURES_BYTES)
 def chapters(request, pk: int):
     """Show what each mark is called, where it leads and what it shows, or change it as one change."""
     section = owned(request, _SECTIONS, pk=pk)

@@ -89,7 +89,7 @@ def page(request, pk: int):
             {
                 "pk": other.pk,
                 "name": other.name,
-                "rate": other.figures["sample_rate_hz"],
+                "rate": other.rate_hz,
                 "seconds": round(other.figures["duration_s"], 2),
             }
             for other in others
@@ -148,7 +148,7 @@ def pauses(request, pk: int):
     """Where the pauses are, in samples, by the level and shortest length asked for."""
     recording = owned(request, RECORDINGS, pk=pk)
     found = pauses_of(recording, **edits.pause_settings(request.GET))
-    rate_hz = recording.figures["sample_rate_hz"]
+    rate_hz = recording.rate_hz
     answer = {
         "starts": np.rint(found.starts_s * rate_hz).astype(int).tolist(),
         "ends": np.minimum(np.rint(found.ends_s * rate_hz), recording.frames).astype(int).tolist(),
@@ -234,7 +234,7 @@ def samples(request, pk: int):
 def snap(request, pk: int):
     """Where marks at these samples are best set: `to` is "zero" or "pause"."""
     recording = owned(request, RECORDINGS, pk=pk)
-    rate_hz, frames = recording.figures["sample_rate_hz"], recording.frames
+    rate_hz, frames = recording.rate_hz, recording.frames
     places = [min(frames, at) for at in whole_numbers(request.GET.getlist("at"))]
     settled = []
     for at in places[:4]:
@@ -351,14 +351,14 @@ def _per_line(request, recording: Recording, *, with_words: bool) -> int:
     kept = request.COOKIES.get("sermovox-lines-words" if with_words else "sermovox-lines", "")
     usual = _PER_LINE_WITH_WORDS if with_words else _DEFAULT_PER_LINE
     chosen = int(kept) if kept in map(str, range(len(LINE_SECONDS))) else usual
-    duration_s = recording.frames / recording.figures["sample_rate_hz"]
+    duration_s = recording.frames / recording.rate_hz
     most = max((at for at, line_s in enumerate(LINE_SECONDS) if duration_s / line_s >= _FIRST_LINES), default=0)
     return min(chosen, most)
 
 
 def _first_peaks(recording: Recording, line_s: int) -> list[str]:
     """The drawn shape of the lines that are seen first, so that they need not be asked for; base64."""
-    line_frames, frames = line_s * recording.figures["sample_rate_hz"], recording.frames
+    line_frames, frames = line_s * recording.rate_hz, recording.frames
     found = []
     for group in range(2):
         start, end = group * _GROUP_LINES * line_frames, min(frames, (group + 1) * _GROUP_LINES * line_frames)

@@ -31,6 +31,7 @@ from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, s
 from sermovox.dispatch.views import AT_ONCE, NO_WISH
 from sermovox.dispatch.ways.carrier import Access
 from sermovox.dispatch.ways.folders import FolderCarrier
+from sermovox.dispatch.ways.servers import is_public, meant
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.recovery import look_after, requeue_tasks
 from sermovox.standins import share
@@ -477,6 +478,20 @@ class ByFtp(SendingTestCase):
                 with self.subTest(address):
                     self.state_ftp(address=address)
                     self.assertIn("may not be reached from here", self.sent().said)
+
+    def test_nor_by_another_spelling_of_it(self):
+        for number in (
+            *("127.0.0.1", "10.1.2.3", "169.254.169.254", "100.64.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255"),
+            *("::1", "::", "fe80::1%eth0", "fc00::1", "fec0::1", "ff02::1", "::ffff:127.0.0.1", "::127.0.0.1"),
+            *("64:ff9b::7f00:1", "64:ff9b::10.0.0.1", "64:ff9b:1::7f00:1", "2002:7f00:1::", "2002:a00:1::"),
+            *("2001:0:4136:e378:8000:63bf:80ff:fffe", "2001:db8::1"),
+        ):
+            with self.subTest(number):
+                self.assertFalse(is_public(meant(number)))
+        # Public ones: of a name server, of the documentation of RFC 6052 for a public one within.
+        for number in ("9.9.9.9", "2620:fe::fe", "64:ff9b::909:909", "2002:909:909::"):
+            with self.subTest(number):
+                self.assertTrue(is_public(meant(number)))
 
     def test_a_line_is_encrypted_only_with_a_certificate_to_be_trusted(self):
         good, old = certificate(self.folder), certificate(self.folder, name="old", days=-1)

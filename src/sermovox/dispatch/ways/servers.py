@@ -13,6 +13,7 @@ from sermovox.dispatch.ways.carrier import LineBroke, NotSent
 from sermovox.running import is_demonstration
 
 PATIENCE_S = 30.0
+_WITH_IPV4_AT_END = tuple(map(ipaddress.IPv6Network, ("::/96", "64:ff9b::/96", "64:ff9b:1::/48")))
 _STAND_INS = 6
 
 
@@ -98,9 +99,31 @@ class Server:
 
 def _may_be_reached(number: str, port: int) -> bool:
     """Not this machine's own network, unless that is allowed; the stand-ins of the demonstration are."""
-    address = ipaddress.ip_address(number.partition("%")[0])
-    if isinstance(address, ipaddress.IPv6Address) and address.ipv4_mapped:
-        address = address.ipv4_mapped
+    address = meant(number)
     stand_ins = range(settings.STAND_IN_PORT, settings.STAND_IN_PORT + _STAND_INS)
     stand_in = address.is_loopback and port in stand_ins and is_demonstration()
-    return address.is_global or settings.SEND_TO_OWN_NETWORK or stand_in
+    return is_public(address) or settings.SEND_TO_OWN_NETWORK or stand_in
+
+
+def meant(number: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
+    """The address that a number leads to in the end: those of IPv6 may say one of IPv4 in other words (RFC 4291 and
+    3056, 4380, 6052, 8215).
+
+    >>> str(meant("64:ff9b::7f00:1")), str(meant("2002:7f00:1::")), str(meant("::127.0.0.1")), str(meant("::1"))
+    ('127.0.0.1', '127.0.0.1', '127.0.0.1', '::1')
+    """
+    address = ipaddress.ip_address(number.partition("%")[0])
+    if isinstance(address, ipaddress.IPv4Address):
+        return address
+    if address.teredo:
+        return address.teredo[1]
+    inside = address.ipv4_mapped or address.sixtofour
+    if inside is None and any(address in each for each in _WITH_IPV4_AT_END) and int(address) > 1:
+        inside = ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
+    return inside or address
+
+
+def is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    """Whether it is one machine's, reached by everybody alike."""
+    site = isinstance(address, ipaddress.IPv6Address) and address.is_site_local
+    return address.is_global and not (site or address.is_multicast or address.is_reserved or address.is_unspecified)

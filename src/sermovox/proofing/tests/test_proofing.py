@@ -15,6 +15,7 @@ from sermovox.cutting.tests.test_page import PageTestCase
 from sermovox.proofing.models import MOST_REMARKS, Remark, Shared
 from sermovox.proofing.pickups import pickups_of
 from sermovox.proofing.sheet import Sheet
+from sermovox.recordings.models import Recording
 
 GAP = np.zeros(RATE_HZ * 6 // 10, np.float32)
 
@@ -272,6 +273,26 @@ class ProofSheet(PageTestCase):
         self.assertEqual([each.row.note for each in pickups_of(self.production)], ["Odile: A longer pause here."])
         self.client.post(f"{self.sheet}do/", {"op": "undo"})
         self.assertEqual(self.row("remark").settled, "")
+
+    def test_a_link_says_so_while_its_recording_is_measured_anew(self):
+        _, address = self.share()
+        guest = Client()
+        self.assertEqual(guest.get(address).status_code, 200)
+        Recording.objects.filter(pk=self.recording.pk).update(figures={}, state="measuring")
+        self.recording.waveform_path.unlink()
+        page = guest.get(address)
+        self.assertContains(page, "measured")
+        for answer in (
+            guest.get(f"{address}listen.wav?start=0&end=100"),
+            guest.post(f"{address}remark/", {"at_s": "1", "text": "Here."}),
+        ):
+            self.assertIn(answer.status_code, (400, 422))
+            self.assertIn("measured", answer.json()["said"])
+        self.assertEqual(self.client.get(self.sheet).status_code, 200)
+        # Ready for all the rest, but of another that stands in it.
+        Recording.objects.filter(pk=self.recording.pk).update(state="ready")
+        self.assertContains(guest.get(address), "measured")
+        self.assertIn(guest.post(f"{address}remark/", {"at_s": "1", "text": "Here."}).status_code, (400, 422))
 
     def test_a_link_opens_nothing_else_and_ends(self):
         shared, address = self.share()
