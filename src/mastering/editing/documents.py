@@ -12,7 +12,9 @@ from xml.etree.ElementTree import ParseError
 
 import docx
 from defusedxml import DefusedXmlException
+from docx.opc.exceptions import OpcError
 from docx.oxml.ns import qn
+from lxml.etree import LxmlError
 
 from mastering.editing.epub import epub_text
 from mastering.editing.texts import UnreadableText
@@ -46,7 +48,7 @@ def read_package(data: bytes) -> str:
             return _docx_text(data)
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
         raise UnreadableText("This file is damaged: its archive cannot be opened. Save it again.") from error
-    except (ParseError, DefusedXmlException, KeyError, ValueError, AttributeError) as error:
+    except (ParseError, DefusedXmlException, LxmlError, OpcError, LookupError, ValueError, AttributeError) as error:
         raise UnreadableText(
             "This file is damaged or not what its name says. Save it again as DOCX or EPUB."
         ) from error

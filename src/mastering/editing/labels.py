@@ -19,7 +19,7 @@ _SECONDS = re.compile(r"-?\d+(?:\.\d+)?")
 _CUE_FRAMES = 75
 """Frames of a CUE sheet's second: those of a compact disc (IEC 60908)."""
 CUE_ROUNDS = "Times are rounded to 1/75 s, as a CUE sheet counts them."
-_CUE_INDEX = re.compile(r"INDEX\s+(\d+)\s+(\d+):(\d{2}):(\d{2})", re.IGNORECASE)
+_CUE_INDEX = re.compile(r"INDEX\s+(\d{1,6})\s+(\d{1,6}):(\d{2}):(\d{2})", re.IGNORECASE)
 _CUE_TITLE = re.compile(r'TITLE\s+(?:"(.*)"|(.*))', re.IGNORECASE)
 
 
@@ -193,7 +193,7 @@ def _read_json(text: str) -> list[tuple[int, Label]]:
             raise TypeError
     except json.JSONDecodeError as error:
         raise UnreadableText(f"Line {error.lineno}: this is no JSON ({error.msg}).") from error
-    except (KeyError, TypeError, RecursionError) as error:
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise UnreadableText("Line 1: a list of “chapters” is wanted here, each with a startTime.") from error
     labels = []
     for number, chapter in enumerate(chapters, 1):

@@ -23,7 +23,10 @@ def separator_of(text: str) -> str | None:
     lines = [line for line in text.split("\n")[:_LOOKED_AT_LINES] if line.strip()]
     best, best_share = None, 0.6
     for sign in SEPARATORS:
-        counts = [len(row) for row in _rows("\n".join(lines), sign)]
+        try:
+            counts = [len(row) for row in _rows("\n".join(lines), sign)]
+        except UnreadableText:
+            continue
         common = max(set(counts), key=counts.count, default=1)
         share = counts.count(common) / max(1, len(counts))
         if common > 1 and share > best_share:
@@ -36,10 +39,7 @@ def read_table(text: str, separator: str | None = None) -> list[list[str]]:
 
     Raises UnreadableText, with the line, for a cell too large to be meant.
     """
-    try:
-        rows = _rows(text, separator or separator_of(text) or ",")
-    except csv.Error as error:
-        raise UnreadableText(f"This table cannot be read: {error}.") from error
+    rows = _rows(text, separator or separator_of(text) or ",")
     return [cells for row in rows if any(cells := [_plain_again(cell.strip()) for cell in row])]
 
 
@@ -54,7 +54,10 @@ def write_table(header: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
 
 def _rows(text: str, separator: str) -> list[list[str]]:
     straight = _SMART_QUOTED.sub(lambda found: '"' + found.group(1).replace('"', '""') + '"', text)
-    return list(csv.reader(io.StringIO(straight), delimiter=separator, skipinitialspace=True))
+    try:
+        return list(csv.reader(io.StringIO(straight), delimiter=separator, skipinitialspace=True))
+    except csv.Error as error:
+        raise UnreadableText(f"This table cannot be read: {error}.") from error
 
 
 def _harmless(cell: Any) -> Any:

@@ -49,6 +49,8 @@ def speech(*, rate_hz: int = 44100, seconds: float = 6.0, peak: float = 0.4, see
     voice = _voice(rate_hz, len(times))
     words = np.clip(np.interp(times, np.arange(0, seconds + 1, 0.25), _words(random, seconds)), 0, 1)
     words[(times < 0.7) | (times > seconds - 1.5)] = 0
+    if not words.any():
+        raise ValueError("No word fits into so short a time.")
     samples = voice * words
     samples *= peak / np.abs(samples).max()
     return (samples + 2e-4 * random.standard_normal(len(samples))).astype(np.float32)[:, None]

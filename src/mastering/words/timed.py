@@ -16,7 +16,8 @@ from mastering.editing.texts import UnreadableText
 _MOST_CUES = 200_000
 _TOLERANCE_S = 1.0
 """A time may lie this far beyond the end of a recording: it was rounded, or the end was cut off."""
-_TIMES = re.compile(r"(?:(\d+):)?(\d{1,2}):(\d{2})[.,](\d{1,3})\s*-->\s*(?:(\d+):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
+_TIME = r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})"
+_TIMES = re.compile(rf"(?<!\d){_TIME}\s{{0,20}}-->\s{{0,20}}{_TIME}")
 _TAG = re.compile(r"<[^<>]{0,200}>")
 _STYLE = re.compile(r"</?(?:[bisu]|font)(?:\s[^<>]{0,200})?>", re.IGNORECASE)
 """What SubRip files carry of styles; any other bracket in them is text."""

@@ -70,7 +70,7 @@ class Restored(SendingTestCase):
         Wish.objects.create(production=self.production, outlet_key=self.delivery.outlet_key, delivery=self.delivery)
         watched = self.folder / "watched" / self.production.key
         watched.mkdir(parents=True)
-        shutil.move(written(self.folder, speech(seconds=2)), watched)
+        shutil.move(written(self.folder, speech(seconds=4)), watched)
         watcher = Watcher(self.folder / "watched", still_for_s=0)
         self.bring_back()
         look_after()
