@@ -4,11 +4,11 @@ import { listen, somethingIsSent, together } from "./uploads-port.js";
 
 if (somethingIsSent()) {
   const line = document.querySelector("#under-way");
-  listen((entries) => {
-    const open = together(entries);
+  listen((all) => {
+    const open = together(all);
     line.hidden = open.count === 0;
     line.textContent = open.said;
-    const page = entries.find((entry) => entry.page)?.page;
+    const page = all.places.find((place) => place.page)?.page;
     if (page) line.href = page;
   });
 }

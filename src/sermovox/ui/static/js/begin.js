@@ -6,7 +6,6 @@ import { leaveFor, listen, outlives, tell } from "./uploads-port.js";
 import { word } from "./words.js";
 
 const form = document.querySelector("form.begin");
-const OPEN = ["waiting", "sending", "finishing", "broken"];
 const SIGNS = /[\s._\-–—()[\]#]+$/;
 const ROLE_OR_NUMBER = /[\s._\-–—]*(\d+|ch(ap(ter)?)?|part|ep(isode)?|take|kap(itel)?|teil|folge|cap([ií]tulo)?|parte|toma|chapitre|partie|[ée]pisod[eio]+|prise)$/iu;
 
@@ -62,7 +61,8 @@ addEventListener("drop", async (event) => {
     return;
   }
   say(word("They are being sent; the production opens once they have arrived."));
-  listen((entries) => {
-    if (!entries.some((entry) => entry.address === uploads && OPEN.includes(entry.state))) leaveFor(address);
+  listen(({ places }) => {
+    const place = places.find((each) => each.address === uploads);
+    if (!place || !(place.count || place.broken)) leaveFor(address);
   });
 });

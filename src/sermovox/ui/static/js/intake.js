@@ -4,24 +4,34 @@ import { droppedFiles, leftOut, sounding } from "./dropped.js";
 import { listen, tell, together } from "./uploads-port.js";
 import { phrase } from "./words.js";
 
-const SHOWN_MS = 1500;
+const REFRESHED_EVERY_MS = 1000;
+const NOTHING = { count: 0, bytes: 0, sent: 0, speed: 0, begun: 0, arrived: 0, shown: [], more: 0 };
+let refreshing = 0;
 
+// Many may arrive within a second; the rows are drawn once for all of them.
 function refresh() {
+  refreshing ||= setTimeout(draw, REFRESHED_EVERY_MS);
+}
+
+async function draw() {
   // Asked for by the page, not by the rows: those may be on their way to being replaced and would forget it.
   const rows = document.querySelector("#rows");
-  htmx.ajax("GET", rows.getAttribute("hx-get"), { target: "#rows", swap: "outerHTML" });
+  await htmx.ajax("GET", rows.getAttribute("hx-get"), { target: "#rows", swap: "outerHTML" });
+  refreshing = 0;
 }
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("intake", (address, token) => ({
     over: false,
     entries: [],
+    more: 0,
+    before: null,
     leftOut: "",
     meant: null, // a file that was dropped onto a section: { file, section, title }
     all: { count: 0, share: 0, said: "" },
 
     init() {
-      listen((everywhere) => this.show(everywhere.filter((entry) => entry.address === address)));
+      listen(({ places }) => this.show(places.find((place) => place.address === address) ?? NOTHING));
       // Files may have been chosen before this script was there.
       this.$nextTick(() => {
         for (const chooser of this.$root.querySelectorAll("input[type=file]")) {
@@ -31,17 +41,14 @@ document.addEventListener("alpine:init", () => {
       });
     },
 
-    show(entries) {
-      for (const entry of entries) {
-        const before = this.entries.find((e) => e.id === entry.id);
-        if (entry.state === "arrived" && before?.state !== "arrived") {
-          refresh();
-          setTimeout(() => this.tell("stop", entry), SHOWN_MS);
-        } else if (entry.state === "noted" && before?.state !== "noted") refresh();
-        if (entry.sent && !before?.sent) htmx.trigger("#arrivals", "again");
-      }
-      this.entries = entries;
-      this.all = together(entries);
+    show(place) {
+      const before = this.before ?? place;
+      if (place.arrived !== before.arrived) refresh();
+      if (place.begun !== before.begun) htmx.trigger("#arrivals", "again");
+      this.before = { arrived: place.arrived, begun: place.begun };
+      this.entries = place.shown;
+      this.more = place.more;
+      this.all = together(place);
     },
 
     hover(event) {
@@ -98,7 +105,7 @@ document.addEventListener("alpine:init", () => {
     },
 
     stopAll() {
-      for (const entry of this.entries) this.tell("stop", entry);
+      tell({ do: "stop all", address });
     },
   }));
 });

@@ -4,7 +4,6 @@
 import { word } from "./words.js";
 
 const SCRIPT = new URL("uploads.js", import.meta.url);
-const OPEN = ["waiting", "sending", "finishing"];
 const MARK = "sending";
 
 let port;
@@ -22,13 +21,13 @@ function open() {
     port = new Worker(SCRIPT);
   }
   port.onmessage = ({ data }) => {
-    busy = data.some((entry) => OPEN.includes(entry.state));
+    busy = data.count > 0;
     if (busy) localStorage.setItem(MARK, "yes"); else localStorage.removeItem(MARK);
     for (const listener of listeners) listener(data);
   };
 }
 
-// Calls back with all entries whenever one changes.
+// Calls back whenever something changes, with what is open of all, and of each place what is open and shown.
 export function listen(listener) {
   listeners.push(listener);
   open();
@@ -50,17 +49,13 @@ export function leaveFor(address) {
 
 export const somethingIsSent = () => localStorage.getItem(MARK) !== null;
 
-// Adds up what is open: how many, how far, and what to say of it.
-export function together(entries) {
-  const open = entries.filter((entry) => OPEN.includes(entry.state));
-  const bytes = open.reduce((sum, entry) => sum + entry.size, 0);
-  const sent = open.reduce((sum, entry) => sum + entry.sent, 0);
-  const speed = open.reduce((sum, entry) => sum + (entry.state === "sending" ? entry.speed : 0), 0);
+// How many are open, how far they are, and what to say of it.
+export function together({ count, bytes, sent, speed }) {
   const share = bytes ? sent / bytes : 0;
   const seconds = speed ? (bytes - sent) / speed : null;
   const left = seconds === null ? "" : `, ${seconds < 90 ? word("about {count} s left", { count: Math.max(1, Math.ceil(seconds)) }) : word("about {count} min left", { count: Math.round(seconds / 60) })}`;
-  const values = { count: open.length, share: Math.round(share * 100) };
-  return { count: open.length, share, said: (open.length === 1 ? word("Sending 1 recording, {share} %", values) : word("Sending {count} recordings, {share} %", values)) + left };
+  const values = { count, share: Math.round(share * 100) };
+  return { count, share, said: (count === 1 ? word("Sending 1 recording, {share} %", values) : word("Sending {count} recordings, {share} %", values)) + left };
 }
 
 for (const name of ["click", "submit"]) {

@@ -8,6 +8,9 @@ const RETRY_MS = [0, 500, 1000, 2000, 4000, 8000, 15000, 30000, 60000, 60000];
 const TELL_MS = 200;
 const SPEED_OVER_MS = 6000;
 const OPEN = ["waiting", "sending", "finishing", "broken"];
+const GOING = ["waiting", "sending", "finishing"];
+const MOST_SHOWN = 20;
+const SHOWN_MS = 1500;
 
 const ports = new Set();
 let entries = [];
@@ -29,12 +32,36 @@ function join(port) {
   tell();
 }
 
+// How much of some is open, and how far.
+function sums(some) {
+  const open = some.filter((entry) => GOING.includes(entry.state));
+  const sum = (of) => open.reduce((whole, entry) => whole + of(entry), 0);
+  return { count: open.length, bytes: sum((entry) => entry.size), sent: sum((entry) => entry.sent), speed: sum((entry) => (entry.state === "sending" ? entry.speed : 0)) };
+}
+
+// Of a thousand files a page is told of those that something happens to, and how many more there are.
+function told(address, some) {
+  const first = [...some.filter((entry) => entry.state !== "waiting"), ...some.filter((entry) => entry.state === "waiting")].slice(0, MOST_SHOWN);
+  const shown = some.filter((entry) => first.includes(entry)).map(({ id, name, sent, share, state, said }) => ({ id, name, sent, share, state, said }));
+  return { address, page: some[0]?.page ?? "", ...sums(some), broken: some.some((entry) => entry.state === "broken"), begun: begun.get(address) ?? 0, arrived: hasArrived.get(address) ?? 0, shown, more: some.length - shown.length };
+}
+
 function tell() {
   telling = 0;
-  const shown = entries.map(({ id, address, page, name, size, sent, share, state, said, speed }) => (
-    { id, address, page, name, size, sent, share, state, said, speed }));
-  for (const port of ports) port.postMessage(shown);
+  // A place of which nothing is left is told of for as long as it is known what arrived there.
+  const places = new Map([...hasArrived.keys()].map((address) => [address, []]));
+  for (const entry of entries) {
+    if (!places.has(entry.address)) places.set(entry.address, []);
+    places.get(entry.address).push(entry);
+  }
+  const message = { ...sums(entries), places: [...places].map(([address, some]) => told(address, some)) };
+  for (const port of ports) port.postMessage(message);
 }
+
+const hasArrived = new Map(); // of each address how many have been taken in
+const begun = new Map(); // and of how many something is there
+
+const counted = (counts, address) => counts.set(address, (counts.get(address) ?? 0) + 1);
 
 function changed(entry, facts) {
   Object.assign(entry, facts);
@@ -51,12 +78,10 @@ const commands = {
     tell();
   },
   stop({ id }) {
-    const entry = entries.find((e) => e.id === id);
-    if (!entry) return;
-    entries = entries.filter((e) => e !== entry);
-    if (OPEN.includes(entry.state)) entry.upload?.abort(true).catch(() => {});
-    next();
-    tell();
+    leave(entries.filter((entry) => entry.id === id));
+  },
+  "stop all"({ address }) {
+    leave(entries.filter((entry) => entry.address === address));
   },
   again({ id, token }) {
     const entry = entries.find((e) => e.id === id && e.state === "broken");
@@ -64,6 +89,13 @@ const commands = {
     next();
   },
 };
+
+function leave(some) {
+  entries = entries.filter((entry) => !some.includes(entry));
+  for (const entry of some) if (OPEN.includes(entry.state)) entry.upload?.abort(true).catch(() => {});
+  next();
+  tell();
+}
 
 function next() {
   const free = AT_ONCE - entries.filter((e) => e.state === "sending").length;
@@ -110,6 +142,7 @@ function progressed(entry, sent) {
   const speed = now > then ? (sent - before) / ((now - then) / 1000) : 0;
   const rest = speed > 0 ? [[", {speed}/s, ", { speed: size(speed) }], left((entry.size - sent) / speed)] : [];
   const said = [["{sent} of {whole}", { sent: size(sent), whole: size(entry.size) }], ...rest];
+  if (sent && !entry.sent) counted(begun, entry.address);
   changed(entry, { sent, speed, share: entry.size ? sent / entry.size : 1, said });
 }
 
@@ -127,7 +160,11 @@ async function arrived(entry) {
     if (answer.state === "finishing" || answer.state === "arriving") await new Promise((wake) => setTimeout(wake, 700));
   } while (answer.state === "finishing" || answer.state === "arriving");
   if (answer.state === "refused") changed(entry, { state: "failed", said: answer.said });
-  else changed(entry, { state: answer.said ? "noted" : "arrived", said: answer.said || "here" });
+  else {
+    counted(hasArrived, entry.address);
+    changed(entry, { state: answer.said ? "noted" : "arrived", said: answer.said || "here" });
+    if (!answer.said) setTimeout(() => { entries = entries.filter((each) => each !== entry); changed(entry, {}); }, SHOWN_MS);
+  }
 }
 
 function failed(entry, error) {
