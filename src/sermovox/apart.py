@@ -1,7 +1,7 @@
 """What a stranger's file may do in another process, with little memory and little time: documents and large pictures.
 
-Small pictures are looked at where one is: starting a process takes longer than they do. Run as a program, it does one job:
-the data comes by standard input, and a line of JSON with what follows it goes to standard output.
+Small pictures are looked at where one is: starting a process takes longer than they do. Run as a program, it does one
+job: the data comes by standard input, and a line of JSON with what follows it goes to standard output.
 """
 
 import json

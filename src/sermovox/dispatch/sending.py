@@ -212,17 +212,17 @@ def _looked_for(carrier: Carrier, part: Part) -> tuple[str, bool]:
     What was given its name before a kill is found as it is over there: nothing is sent twice. Else no size stands for
     what is in a file. Raises NameTaken for another file of its name.
     """
-    there = carrier.size_of(part.name)
-    if there is None:
+    here = carrier.size_of(part.name)
+    if here is None:
         return "", False
     goal = _goal(carrier, part)
     if part.state == Part.State.SENDING and part.proof and goal != part.name and carrier.size_of(goal) is None:
         return part.proof, False
-    same = there == part.size_bytes
+    same = here == part.size_bytes
     proof = proven(carrier, part, part.name, _telling(part), wholly=True) if same else ""
     if proof and proof != BY_SIZE:
         return proof, False
-    if part.dispatch.replacing or _is_ours(part, there) or (proof and _has_receipt(part)):
+    if part.dispatch.replacing or _is_ours(part, here) or (proof and _has_receipt(part)):
         return "", True
     part.note(state=Part.State.STUCK)
     if same and not proof:
@@ -231,7 +231,7 @@ def _looked_for(carrier: Carrier, part: Part) -> tuple[str, bool]:
             "Replace it, or have it moved away."
         )
     raise NameTaken(
-        f"There is a file called {part.name} there already, of {there:,} bytes. Replace it, or have it moved away."
+        f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
     )
 
 

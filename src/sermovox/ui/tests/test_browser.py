@@ -106,7 +106,11 @@ class WholeWay(BrowserTestCase):
                 for (let number = 1; number <= 1000; number += 1) files.items.add(named(number));
                 window.longest = 0;
                 let last = performance.now();
-                setInterval(() => { const now = performance.now(); window.longest = Math.max(window.longest, now - last - 20); last = now; }, 20);
+                setInterval(() => {
+                    const now = performance.now();
+                    window.longest = Math.max(window.longest, now - last - 20);
+                    last = now;
+                }, 20);
                 window.dispatchEvent(new DragEvent("drop", { dataTransfer: files, bubbles: true, cancelable: true }));
             }"""
         )
