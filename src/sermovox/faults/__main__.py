@@ -1,4 +1,6 @@
-"""Random faults over a load, judged after each: `bin/faults`. With `--power`, power cuts instead."""
+"""Random faults over a load, judged after each: `bin/faults`. With `--power`, power cuts instead; with `--sending`,
+what may happen to files on their way out.
+"""
 
 import argparse
 import os
@@ -36,12 +38,17 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=0, help="which ones")
     parser.add_argument("--minutes", type=float, default=1e9, help="stop after so long")
     parser.add_argument("--power", action="store_true", help="power cuts: what was not flushed is dropped")
+    parser.add_argument("--sending", action="store_true", help="sendings: kills, cut lines, planted and damaged files")
     parser.add_argument("--keep", action="store_true", help="keep the folder of an application that lost something")
     asked = parser.parse_args()
     if asked.power:
         from sermovox.faults import powercut
 
         return powercut.main(asked.count, asked.seed)
+    if asked.sending:
+        from sermovox.faults import sendings
+
+        return sendings.main(asked.count, asked.seed)
     outcome = run(asked.count, asked.seed, minutes=asked.minutes, keep=asked.keep, told=True)
     print(outcome.table())
     return 1 if outcome.lost else 0

@@ -532,7 +532,15 @@ class BySftp(SendingTestCase):
         kept = Secret.objects.get()
         self.assertTrue(kept.fingerprint.startswith("SHA256:"))
         self.assertContains(self.client.get(f"/sent/outlets/{OUTLET}/"), kept.fingerprint)
-        # Set up anew, with another host key: nothing is sent until somebody says that all is well.
+        # Set up anew, with a host key of another kind, or another: nothing is sent until somebody says all is well.
+        asyncssh.generate_private_key("ssh-rsa").write_private_key(str(self.top / "host-key"))
+        with InAThread(self.top) as other:
+            self.state_sftp(other.port)
+            Secret.objects.update(host_key=kept.host_key)
+            dispatch = self.sent()
+            self.assertEqual(dispatch.state, "stuck", dispatch.said)
+            self.assertIn(f"than the one it is known by, {kept.fingerprint}", dispatch.said)
+            self.client.post(f"{dispatch.get_absolute_url()}cancel/")
         (self.top / "host-key").unlink()
         with InAThread(self.top) as other:
             self.state_sftp(other.port)

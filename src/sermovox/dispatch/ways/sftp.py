@@ -203,7 +203,10 @@ class SftpCarrier:
         with server.answering():
             try:
                 yield
-            except asyncssh.HostKeyNotVerifiable as error:
+            except (asyncssh.HostKeyNotVerifiable, asyncssh.KeyExchangeFailed) as error:
+                if not access.host_key:
+                    raise server.strange(str(error)) from error
+                # It may have one of another kind alone, and then it shows none at all.
                 raise NotSent(
                     f"{server.host} shows another host key than the one it is known by, "
                     f"{fingerprint(access.host_key)}. Either it was set up anew or somebody stands between. Ask "
