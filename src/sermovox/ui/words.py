@@ -86,19 +86,21 @@ def _book(language: str) -> tuple[dict[str, str], list[Varying]]:
         letters = sum(character.isalpha() for literal, *_ in pieces for character in literal)
         if all(name is None for _, name, *_ in pieces):
             plain["".join(literal for literal, *_ in pieces)] = "".join(each[0] for each in Formatter().parse(other))
-        elif letters >= _LEAST_LETTERS:
+        else:
             longest = max((literal.strip() for literal, *_ in pieces), key=len)
             names = frozenset(re.findall(r"“\{(\w+)\}”", english))
-            varying.append((letters, Varying(longest, _pattern(pieces), other, names)))
+            varying.append((letters, Varying(longest, _pattern(pieces, letters), other, names)))
     return plain, [each for _, each in sorted(varying, key=lambda each: -each[0])]
 
 
-def _pattern(pieces: list) -> re.Pattern:
+def _pattern(pieces: list, letters: int) -> re.Pattern:
+    # Where next to nothing is said but what varies, that is a figure.
+    varies = ".*?" if letters >= _LEAST_LETTERS else r"[-−]?\d[\d.]*"
     written, seen = "", set()
     for literal, name, *_ in pieces:
         written += re.escape(literal)
         if name is not None:
-            written += f"(?P={name})" if name in seen else f"(?P<{name}>.*?)"
+            written += f"(?P={name})" if name in seen else f"(?P<{name}>{varies})"
             seen.add(name)
     return re.compile(written, re.DOTALL)
 

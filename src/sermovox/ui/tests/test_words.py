@@ -85,6 +85,12 @@ class Catalogues(SimpleTestCase):
                 untold = [message.id for message in catalogue(domain, language) if not all(forms(message.string))]
                 self.assertEqual(untold, [], f"{language}, {domain}: to be translated")
 
+    def test_ranges_of_short_units_are_said(self):
+        for english, german in (("0.5 to 1 s", "0,5 bis 1 s"), ("-23 to -18 dBFS", "-23 bis -18 dBFS")):
+            with translation.override("de"):
+                self.assertEqual(words.said(english), german)
+                self.assertEqual(words.said("Ode to Ines s"), "Ode to Ines s", "that is a name")
+
     def test_what_varies_stands_in_each_translation(self):
         for language in LANGUAGES:
             for domain in ("djangojs", "said"):

@@ -2,7 +2,7 @@
 
 import { droppedFiles, leftOut, sounding } from "./dropped.js";
 import { listen, tell, together } from "./uploads-port.js";
-import { phrase } from "./words.js";
+import { phrase, word } from "./words.js";
 
 const REFRESHED_EVERY_MS = 1000;
 const NOTHING = { count: 0, bytes: 0, sent: 0, speed: 0, begun: 0, arrived: 0, shown: [], more: 0 };
@@ -24,7 +24,7 @@ document.addEventListener("alpine:init", () => {
   Alpine.data("intake", (address, token) => ({
     over: false,
     entries: [],
-    more: 0,
+    more: "",
     before: null,
     leftOut: "",
     meant: null, // a file that was dropped onto a section: { file, section, title }
@@ -47,7 +47,7 @@ document.addEventListener("alpine:init", () => {
       if (place.begun !== before.begun) htmx.trigger("#arrivals", "again");
       this.before = { arrived: place.arrived, begun: place.begun };
       this.entries = place.shown;
-      this.more = place.more;
+      this.more = place.more ? word("and {count} more", { count: place.more }) : "";
       this.all = together(place);
     },
 

@@ -3,6 +3,7 @@
 
 // What had the focus has it again after a swap, or what stands in its place; it never falls to the top of the page.
 
+const ANSWERED_WITHIN_MS = 30000;
 const guarded = new WeakSet();
 let lost = null; // what had the focus before it was swapped away: ways to find it again, the best first
 
@@ -32,6 +33,11 @@ document.addEventListener("htmx:afterSettle", () => {
   if (!place) return;
   if (!again && place.tabIndex < 0) place.tabIndex = -1;
   place.focus({ preventScroll: true });
+});
+
+// What a page asks again and again by itself is not held up for ever by one answer that never comes.
+document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }) => {
+  if (requestConfig.verb === "get" && !requestConfig.triggeringEvent) xhr.timeout = ANSWERED_WITHIN_MS;
 });
 
 document.addEventListener("htmx:beforeRequest", ({ detail: { target } }) => {
