@@ -494,6 +494,7 @@ class Desk(AppTestCase):
                     "1 recordings are whole, 0 damaged, 0 missing.\n"
                     "0 finished files are whole, 0 damaged, 0 missing.\n"
                     "1 pictures are whole, 0 damaged, 0 missing.\n"
+                    "0 files and folders could be read by others on this machine, and can no more.\n"
                     "1 lengths of sections are right, 0 were wrong and are mended.\n"
                 ),
             ),

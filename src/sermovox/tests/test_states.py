@@ -59,7 +59,7 @@ class States(AppTestCase):
             "upload here", "upload refused", "recording ready", "hearing heard", "hearing left", "hearing refused",
             "finished file passes",
             "finished file passes with a remark", "finished file fails", "finished file cannot be made",
-            "finished file cancelled", "dispatch paused", "dispatch sent", "dispatch arrived", "dispatch stuck",
+            "finished file cancelled", "dispatch paused", "dispatch sent", "dispatch there", "dispatch arrived", "dispatch stuck",
             "dispatch cancelled", "file check checked", "file check cannot be checked", "file check cancelled",
         }  # fmt: skip
         self.assertEqual({" ".join(row) for row in rows_of_table()} - last, left)
