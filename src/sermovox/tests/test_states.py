@@ -59,8 +59,8 @@ class States(AppTestCase):
             "upload here", "upload refused", "recording ready", "hearing heard", "hearing left", "hearing refused",
             "finished file passes",
             "finished file passes with a remark", "finished file fails", "finished file cannot be made",
-            "finished file cancelled", "dispatch paused", "dispatch sent", "dispatch there", "dispatch arrived", "dispatch stuck",
-            "dispatch cancelled", "file check checked", "file check cannot be checked", "file check cancelled",
+            "finished file cancelled", "dispatch paused", "dispatch sent", "dispatch there", "dispatch arrived",
+            "dispatch stuck", "dispatch cancelled", "file check checked", "file check cannot be checked", "file check cancelled",
         }  # fmt: skip
         self.assertEqual({" ".join(row) for row in rows_of_table()} - last, left)
         for name in sorted(left):
