@@ -60,7 +60,8 @@ class States(AppTestCase):
             "finished file passes",
             "finished file passes with a remark", "finished file fails", "finished file cannot be made",
             "finished file cancelled", "dispatch paused", "dispatch sent", "dispatch there", "dispatch arrived",
-            "dispatch stuck", "dispatch cancelled", "file check checked", "file check cannot be checked", "file check cancelled",
+            "dispatch stuck", "dispatch cancelled", "file check checked",
+            "file check cannot be checked", "file check cancelled",
         }  # fmt: skip
         self.assertEqual({" ".join(row) for row in rows_of_table()} - last, left)
         for name in sorted(left):
