@@ -35,6 +35,12 @@ class RealServerTestCase(SendingTestCase):
         self.state_at(way, served)
         return served
 
+    def on_a_small_disk(self, served: real.Served, size: str) -> None:
+        try:
+            self.enterContext(real.small(served.received, size))
+        except OSError as error:
+            self.skipTest(str(error))
+
     def state_at(self, way: str, served: real.Served, **more):
         stated = {"address": f"localhost:{served.port}", "folder": self.folder_there} | more
         if way == "sftp":
@@ -147,10 +153,7 @@ class _EachWay:
 
     def test_a_full_disk_is_said_and_leaves_nothing_under_a_name(self):
         served = self.served(self.way)
-        try:
-            self.enterContext(real.small(served.received, "100k"))
-        except OSError as error:
-            self.skipTest(str(error))
+        self.on_a_small_disk(served, "100k")
         dispatch = self.sent()
         self.assertRegex(dispatch.said, self.full)
         self.assertEqual(list(served.received.rglob("*.mp3")), [])
@@ -165,10 +168,7 @@ class OpenSsh(_EachWay, RealServerTestCase):
 
     def test_a_disk_that_fills_up_meanwhile_is_said(self):
         served = self.served(self.way)
-        try:
-            self.enterContext(real.small(served.received, "100k"))
-        except OSError as error:
-            self.skipTest(str(error))
+        self.on_a_small_disk(served, "100k")
         with patch("sermovox.dispatch.sending._want_room"):
             self.assertIn("has no room left", self.sent().said)
 
@@ -191,10 +191,7 @@ class ProFtpd(_EachWay, RealServerTestCase):
 
     def test_why_it_takes_no_more_is_asked_where_it_closes_the_line_of_the_data(self):
         served = self.served(self.way)
-        try:
-            self.enterContext(real.small(served.received, "1m"))
-        except OSError as error:
-            self.skipTest(str(error))
+        self.on_a_small_disk(served, "1m")
         file = self.files[0]
         content = os.urandom(30_000_000)
         file.path.write_bytes(content)

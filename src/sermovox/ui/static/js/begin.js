@@ -63,6 +63,6 @@ addEventListener("drop", async (event) => {
   say(word("They are being sent; the production opens once they have arrived."));
   listen(({ places }) => {
     const place = places.find((each) => each.address === uploads);
-    if (!place || !(place.count || place.broken)) leaveFor(address);
+    if (place && !place.count && !place.broken) leaveFor(address);
   });
 });

@@ -13,6 +13,8 @@ const MOST_SHOWN = 20;
 const SHOWN_MS = 1500;
 
 const ports = new Set();
+const hasArrived = new Map(); // of each address how many have been taken in
+const begun = new Map(); // and of how many something is there
 let entries = [];
 let telling = 0;
 
@@ -57,9 +59,6 @@ function tell() {
   const message = { ...sums(entries), places: [...places].map(([address, some]) => told(address, some)) };
   for (const port of ports) port.postMessage(message);
 }
-
-const hasArrived = new Map(); // of each address how many have been taken in
-const begun = new Map(); // and of how many something is there
 
 const counted = (counts, address) => counts.set(address, (counts.get(address) ?? 0) + 1);
 
