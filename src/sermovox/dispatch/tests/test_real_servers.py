@@ -22,7 +22,7 @@ from sermovox.dispatch.proving import READ_BACK, SAMPLED, TOLD
 from sermovox.dispatch.tests import real
 from sermovox.dispatch.tests.test_sending import OUTLET, SendingTestCase
 
-_MANY, _IDLE_S = 10_000, 1
+_MANY, _IDLE_S = 10_000, 3
 
 
 @override_settings(SEND_TO_OWN_NETWORK=True)
