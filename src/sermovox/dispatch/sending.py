@@ -4,6 +4,7 @@ import hashlib
 from collections import deque
 from collections.abc import Collection
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import suppress
 from typing import BinaryIO, NoReturn, Self
 
 from django.db import transaction
@@ -143,9 +144,14 @@ def send(dispatch: Dispatch) -> None:
         Secret.know(dispatch.owner, dispatch.outlet_key, dispatch.way, access)
         parts = list(dispatch.parts.exclude(state__in=Part.LANDED).select_related("file__delivery__production"))
         for folder, within in _in_folders(parts).items():
-            if folder:
-                carrier.make_folder(folder)
-            _want_room(carrier, folder, within)
+            made = carrier.make_folder(folder) if folder else []
+            try:
+                _want_room(carrier, folder, within)
+            except NotSent:
+                for each in reversed(made):
+                    with suppress(NotSent):
+                        carrier.remove_folder(each)
+                raise
         with ThreadPoolExecutor(1) as beside, _NotedTogether() as found:
             for part in parts:
                 part.dispatch = dispatch

@@ -289,7 +289,7 @@ class IntoFolders(SendingTestCase):
                 self.assertIn(said, dispatch.said)
 
     def test_too_little_room_is_seen_before_anything_is_sent(self):
-        self.state()
+        self.state(folder="new/ones")
         with patch("sermovox.dispatch.ways.folders.FolderCarrier.left_bytes", return_value=1000):
             dispatch = self.sent()
         self.assertIn("There is room for 0 MB there", dispatch.said)
