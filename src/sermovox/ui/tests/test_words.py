@@ -157,7 +157,7 @@ class Said(SimpleTestCase):
             "After the 3.3 dB this take needs and 6 dB of hush, its noise floor is at -49.1 dBFS; the outlet "
             "allows -60. Hush of 12 dB or a quieter room would do."
         )
-        self.assertIn("Nach den 3,3 dB, die dieser Take braucht und 6 dB Entrauschen", told)
+        self.assertIn("Nach den nötigen 3,3 dB und 6 dB Entrauschen", told)
         self.assertIn("-49,1 dBFS; der Abnehmer erlaubt -60. Entrauschen um 12 dB", told)
         self.assertEqual(self.said("chapter 7, part 2, music"), "Kapitel 7, Teil 2, Musik")
         self.assertEqual(self.said("copyright line and description"), "Copyrightzeile und Beschreibung")
