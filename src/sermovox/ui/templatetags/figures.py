@@ -197,3 +197,27 @@ def _mark(state: str, called: str) -> str:
         MARKS[state],
         called,
     )
+
+
+_LAID_OUT = {'<aside class="margin': "noted", 'id="rule-sheet"': "noted", '<div class="cutting"': "cut"}
+"""What lays out a page of its own, and the class by which its style knows."""
+
+
+class _Sheet(template.Node):
+    def __init__(self, content: template.NodeList):
+        self.content = content
+
+    def render(self, context) -> str:
+        content = self.content.render(context)
+        classes = ["sheet", *dict.fromkeys(name for sign, name in _LAID_OUT.items() if sign in content)]
+        return f'<main id="main" class="{" ".join(classes)}">{content}</main>'
+
+
+@register.tag("sheet")
+def sheet(parser, token) -> template.Node:
+    """What is a page's own, from here to `endsheet`. A style that looked for what is in it (`:has`) would be worked out
+    anew for all of a page with every change of it, however small.
+    """
+    content = parser.parse(("endsheet",))
+    parser.delete_first_token()
+    return _Sheet(content)

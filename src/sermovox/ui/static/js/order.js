@@ -7,8 +7,11 @@ const form = document.querySelector("#order");
 const menu = document.querySelector("#row-menu");
 const rows = () => [...form.querySelectorAll("tr[data-section]")];
 const rowOf = (section) => form.querySelector(`tr[data-section="${section}"]`);
+const RESTS = 10;
 let current = null; // the section of the row that has or had the focus
 let dragged = null; // { section } or { recording }
+let drawing = 0; // when the rows that are being drawn anew began to be
+let restsUntil = 0; // until when they are not drawn anew by themselves
 let pressed = false; // the mouse is down on something that can be dragged
 
 // --- What is chosen -------------------------------------------------------------------------------------------
@@ -275,11 +278,21 @@ document.addEventListener("dragend", () => { dragged = null; clear(); });
 
 // While something is dragged, the menu is open or changes are on their way, the rows stay as they are.
 const held = (event) => event.detail.requestConfig.verb === "get" && (waiting || pressed || dragged || menu.matches(":popover-open"));
+// Drawing hundreds of rows keeps the page from answering: asked by nobody, it leaves the page alone for so many times as long.
+const resting = ({ detail: { requestConfig } }) => requestConfig.verb === "get" && !requestConfig.triggeringEvent && performance.now() < restsUntil;
 document.addEventListener("htmx:beforeRequest", (event) => {
-  if (event.target.id === "rows" && held(event)) event.preventDefault();
+  if (event.target.id === "rows" && (held(event) || resting(event))) event.preventDefault();
 });
 document.addEventListener("htmx:beforeSwap", (event) => {
-  if (event.target.id === "rows" && held(event)) event.detail.shouldSwap = false;
+  if (event.target.id !== "rows") return;
+  if (held(event)) event.detail.shouldSwap = false;
+  else drawing = performance.now();
+});
+document.addEventListener("htmx:afterSettle", () => {
+  if (!drawing) return;
+  const began = drawing;
+  drawing = 0;
+  requestAnimationFrame(() => setTimeout(() => { restsUntil = performance.now() + RESTS * (performance.now() - began); }));
 });
 // At once, so that no key is lost between.
 document.addEventListener("htmx:afterSwap", () => {
