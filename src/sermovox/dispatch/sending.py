@@ -221,12 +221,13 @@ def _looked_for(carrier: Carrier, part: Part) -> tuple[str, bool]:
     here = carrier.size_of(part.name)
     if here is None:
         return "", False
-    goal = _goal(carrier, part)
-    if part.state == Part.State.SENDING and part.proof and goal != part.name and carrier.size_of(goal) is None:
-        return part.proof, False
-    same = here == part.size_bytes
+    same, goal = here == part.size_bytes, _goal(carrier, part)
     proof = proven(carrier, part, part.name, _telling(part), wholly=True) if same else ""
     if proof and proof != BY_SIZE:
+        return proof, False
+    # Of what can only be counted it is known that it was counted under its other name, and has that no more.
+    began = part.state == Part.State.SENDING and part.proof == BY_SIZE and goal != part.name
+    if proof and began and carrier.size_of(goal) is None:
         return proof, False
     if part.dispatch.replacing or _is_ours(part, here) or (proof and _has_receipt(part)):
         return "", True

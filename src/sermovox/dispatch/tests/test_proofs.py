@@ -127,6 +127,22 @@ class Proven(ThreeServers):
         dispatch.refresh_from_db()
         self.assertEqual(dispatch.state, "arrived")
 
+    def test_after_a_kill_a_note_of_what_was_counted_stands_for_that_alone(self):
+        received = self.served(*self.WAYS[0], proof=BY_SIZE)
+        file = self.files[0]
+        for noted, state in ((BY_SIZE, "there"), ("", "stuck")):
+            with self.subTest(noted):
+                (received / file.name).write_bytes(file.path.read_bytes())
+                written = (received / file.name).stat().st_mtime_ns
+                dispatch = self.begin(file=[file.pk])
+                # As after a kill between its name and the note of it, or before it had that.
+                dispatch.parts.update(state="sending", proof=noted)
+                self.work()
+                dispatch.refresh_from_db()
+                self.assertEqual(dispatch.state, state, dispatch.said)
+                self.assertEqual((received / file.name).stat().st_mtime_ns, written)
+                Dispatch.objects.all().delete()
+
     def test_where_nothing_may_be_read_it_is_counted_unless_it_has_to_be_fetched(self):
         for way, who in self.WAYS[:2]:
             for proof, state in ((LOOKED_INTO, "there"), (FETCHED, "stuck")):
