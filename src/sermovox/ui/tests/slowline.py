@@ -8,10 +8,10 @@ _CHUNK_BYTES = 32768
 
 
 class SlowLine:
-    """Passes on what is sent to a port of its own; large uploads at `bytes_per_s`."""
+    """Passes on what is sent to a port of its own; large uploads at `bytes_per_s`, answers after `answers_after_s`."""
 
     def __init__(self, to_port: int, *, bytes_per_s: float):
-        self._to_port, self._bytes_per_s = to_port, bytes_per_s
+        self._to_port, self._bytes_per_s, self.answers_after_s = to_port, bytes_per_s, 0.0
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
@@ -54,6 +54,8 @@ class SlowLine:
     async def _pipe(self, source, target, *, slow: bool) -> None:
         try:
             while data := await source.read(_CHUNK_BYTES):
+                if not slow:
+                    await asyncio.sleep(self.answers_after_s)
                 target.write(data)
                 await target.drain()
                 if slow and len(data) > _CHUNK_BYTES // 4:

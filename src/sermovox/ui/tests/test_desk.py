@@ -60,6 +60,10 @@ class Desk(BrowserTestCase):
     def under_way(self):
         return self.page.locator("#under-way")
 
+    def incoming(self) -> set[Path]:
+        """What has not arrived whole. Another test may have left something there."""
+        return set((self.running.data / "incoming").iterdir())
+
     def stored(self) -> set[str]:
         return {path.name for path in (self.running.data / "recordings").rglob("*") if path.is_file()}
 
@@ -85,12 +89,12 @@ class Desk(BrowserTestCase):
         self.on_a_slow_line()
         path = written(self.folder, noise(-20, 210, seed=2), name="long two.wav")
         self.begin("Closed")
-        address = self.page.url
+        address, before = self.page.url, self.incoming()
         self.choose(path)
         expect(self.page.locator(".coming li")).to_contain_text("MB of")
         self.page.wait_for_timeout(2500)
         self.window.close()
-        (half,) = list((self.running.data / "incoming").iterdir())
+        (half,) = self.incoming() - before
         came = half.stat().st_size
         self.assertGreater(came, 1_000_000)
 
@@ -101,20 +105,37 @@ class Desk(BrowserTestCase):
         self.choose(path)
         expect(self.page.locator("#rows a.title")).to_have_text(["long two"], timeout=40000)
         self.assertIn(hashlib.sha256(path.read_bytes()).hexdigest(), self.stored())
-        self.assertEqual(list((self.running.data / "incoming").iterdir()), [])
+        self.assertEqual(self.incoming(), before)
         self.assertEqual(len([r for r in sent if r.method == "POST" and "/uploads/into/" in r.url]), 0)
 
     def test_what_broke_off_can_be_given_up(self):
         self.on_a_slow_line()
         path = written(self.folder, noise(-20, 210, seed=3), name="long three.wav")
         self.begin("Given up")
+        before = self.incoming()
         self.choose(path)
         row = self.page.locator(".coming li")
         expect(row).to_contain_text("MB of")
         row.get_by_role("button", name="Stop").click()
         expect(row).to_have_count(0)
         self.page.wait_for_timeout(500)
-        self.assertEqual(list((self.running.data / "incoming").iterdir()), [])
+        self.assertEqual(self.incoming(), before)
+
+    def test_what_is_stopped_while_it_begins_leaves_nothing(self):
+        self.on_a_slow_line()
+        self.begin("Stopped early")
+        path, before = written(self.folder, noise(-20, 20, seed=4), name="long four.wav"), self.incoming()
+        self.line.answers_after_s = 1.5
+        self.choose(path)
+        row = self.page.locator(".coming li")
+        expect(row).to_contain_text("beginning")
+        while self.incoming() == before:
+            self.page.wait_for_timeout(50)
+        row.get_by_role("button", name="Stop").click()
+        expect(row).to_have_count(0)
+        self.line.answers_after_s = 0.0
+        self.page.wait_for_timeout(3000)
+        self.assertEqual(self.incoming(), before)
 
     def test_rows_are_moved_by_mouse_and_by_key_and_every_change_is_taken_back(self):
         self.begin("Moves")

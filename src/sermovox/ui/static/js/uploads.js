@@ -89,12 +89,15 @@ const commands = {
   },
 };
 
+// What the server has been asked to begin is given up once it has said where.
 function leave(some) {
   entries = entries.filter((entry) => !some.includes(entry));
-  for (const entry of some) if (OPEN.includes(entry.state)) entry.upload?.abort(true).catch(() => {});
+  for (const entry of some) if (OPEN.includes(entry.state) && entry.upload?.url) giveUp(entry);
   next();
   tell();
 }
+
+const giveUp = (entry) => entry.upload.abort(true).catch(() => {});
 
 function next() {
   const free = AT_ONCE - entries.filter((e) => e.state === "sending").length;
@@ -113,6 +116,7 @@ async function send(entry) {
     },
     retryDelays: RETRY_MS,
     storeFingerprintForResuming: false,
+    onUploadUrlAvailable: () => { if (!entries.includes(entry)) giveUp(entry); },
     onProgress: (sent) => progressed(entry, sent),
     onError: (error) => failed(entry, error),
     onSuccess: () => arrived(entry),
