@@ -1,7 +1,7 @@
 import js from "@eslint/js";
 import globals from "globals";
 
-const loaded = { htmx: "readonly", Alpine: "readonly", bootstrap: "readonly" };
+const loaded = { htmx: "readonly", Alpine: "readonly", bootstrap: "readonly", Idiomorph: "readonly" };
 
 export default [
   { ignores: ["**/vendor/**"] },

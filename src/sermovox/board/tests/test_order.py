@@ -1,5 +1,7 @@
 """Changing the running order, and taking every change back."""
 
+import re
+
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
 
@@ -136,6 +138,28 @@ class Changing(AppTestCase):
         following = self.production.sections.all()[300]
         self.assertContains(first, f'data-following="{following.pk}"')
         self.assertContains(self.client.get(f"/productions/{self.production.pk}/?page=2"), "301–304 of 304")
+
+    def test_rows_that_the_page_has_are_not_sent_once_more(self):
+        def drawn(known=()) -> dict[str, tuple[str, bool]]:
+            page = self.client.get(f"/productions/{self.production.pk}/rows/", headers={"X-Drawn": ",".join(known)})
+            rows = re.findall(r'data-section="(\d+)" data-drawn="(\w+)"([^>]*)>(.*?)</tr>', page.text, re.DOTALL)
+            return {title: (digest, " data-known" in more) for title, digest, more, cells in named(rows)}
+
+        def named(rows):
+            titles = dict(self.production.sections.values_list("pk", "title"))
+            for pk, digest, more, cells in rows:
+                self.assertEqual(" data-known" in more, cells == "")
+                yield titles[int(pk)], digest, more, cells
+
+        first = drawn()
+        self.assertEqual({title: known for title, (_, known) in first.items()}, dict.fromkeys("abcd", False))
+        digests = [digest for digest, _ in first.values()]
+        self.assertEqual(drawn(digests), {title: (digest, True) for title, (digest, _) in first.items()})
+        self.change("move", section=self.c.pk, before=self.b.pk)
+        # Both have another number now.
+        again = drawn(digests)
+        self.assertEqual({title for title, (_, known) in again.items() if not known}, {"b", "c"})
+        self.assertEqual(again["a"], (first["a"][0], True))
 
     def test_rows_are_sent_again_only_when_they_would_look_different(self):
         rows = f"/productions/{self.production.pk}/rows/"

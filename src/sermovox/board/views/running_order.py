@@ -62,7 +62,7 @@ def rows(request, pk: int):
     context = _rows(owned(request, Production.objects, pk=pk), request.GET.get("page"))
     if request.GET.get("seen") == context["stamp"]:
         return HttpResponse(status=204)
-    return render(request, "board/_changed.html", context)
+    return render(request, "board/_changed.html", context | {"known": _known(request)})
 
 
 @require_POST
@@ -82,7 +82,14 @@ def change(request, pk: int):
         # The page has moved the row already.
         return HttpResponse(status=204)
     page = request.POST.get("page")
-    return render(request, "board/_changed.html", _rows(production, page) | {"said": said} | asked)
+    return render(
+        request, "board/_changed.html", _rows(production, page) | {"said": said, "known": _known(request)} | asked
+    )
+
+
+def _known(request) -> set[str]:
+    """The digests of the rows that the page has, which are not sent once more."""
+    return set(request.headers.get("X-Drawn", "").split(","))
 
 
 def _treatments_to_choose(first: Section, second: Section) -> dict[str, Any]:

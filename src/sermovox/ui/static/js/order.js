@@ -1,6 +1,7 @@
 // The running order: what is chosen, moving rows by drag and by key, pairing by drag, and changes that can be undone.
 
 import { posted } from "./asking.js";
+import { forget, touched } from "./inplace.js";
 import { word } from "./words.js";
 
 const form = document.querySelector("#order");
@@ -102,23 +103,17 @@ let line = Promise.resolve();
 // One after the other, as they were made; then the rows are looked at anew.
 function inTurn(work) {
   waiting += 1;
-  line = line.then(work).catch(forget).finally(() => {
+  line = line.then(work).catch(() => forget(form.querySelector("#rows"))).finally(() => {
     waiting -= 1;
     if (!waiting) htmx.trigger("#rows", "again");
   });
   return line;
 }
 
-// What the page shows may not be so: ask for the rows whatever they are.
-function forget() {
-  const list = form.querySelector("#rows");
-  list.setAttribute("hx-get", list.getAttribute("hx-get").replace(/seen=\w+/, "seen="));
-}
-
 function change(values) {
   return inTurn(() => {
     const list = form.querySelector("#rows");
-    return htmx.ajax("POST", list.dataset.change, { target: "#rows", swap: "outerHTML", values: { page: list.dataset.page, ...values } });
+    return htmx.ajax("POST", list.dataset.change, { target: "#rows", swap: "in-place", values: { page: list.dataset.page, ...values } });
   });
 }
 
@@ -129,14 +124,17 @@ function move(section, before) {
   if (!row || before === section || row.nextElementSibling === follower) return;
   const numbers = rows().map((r) => r.querySelector(".grip").textContent);
   row.parentElement.insertBefore(row, follower);
-  rows().forEach((r, at) => { r.querySelector(".grip").textContent = numbers[at]; });
+  rows().forEach((r, at) => {
+    r.querySelector(".grip").textContent = numbers[at];
+    touched(r);
+  });
   row.focus();
   // Where the page ends, the running order may go on.
   const list = form.querySelector("#rows");
   const body = new URLSearchParams({ do: "move", section, before: before ?? list.dataset.following });
   return inTurn(async () => {
     const { ok } = await posted(list.dataset.change, body, "text");
-    if (!ok) forget();
+    if (!ok) forget(list);
   });
 }
 
@@ -298,5 +296,5 @@ document.addEventListener("htmx:afterSettle", () => {
 document.addEventListener("htmx:afterSwap", () => {
   if (document.activeElement === document.body && rowOf(current)) rowOf(current).focus({ preventScroll: true });
 });
-document.addEventListener("htmx:afterSettle", show);
+document.addEventListener("htmx:afterSettle", ({ target }) => { if (target.id === "rows") show(); });
 show();

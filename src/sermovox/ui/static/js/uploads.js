@@ -7,6 +7,7 @@ const AT_ONCE = 3;
 const RETRY_MS = [0, 500, 1000, 2000, 4000, 8000, 15000, 30000, 60000, 60000];
 const TELL_MS = 200;
 const SPEED_OVER_MS = 6000;
+const RATE_OVER_MS = 30000;
 const OPEN = ["waiting", "sending", "finishing", "broken"];
 const GOING = ["waiting", "sending", "finishing"];
 const MOST_SHOWN = 20;
@@ -15,6 +16,8 @@ const SHOWN_MS = 1500;
 const ports = new Set();
 const hasArrived = new Map(); // of each address how many have been taken in
 const begun = new Map(); // and of how many something is there
+const done = new Map(); // of each address how many bytes have arrived since something began to be sent there
+const rates = new Map(); // of each address, and of all, how many bytes had been sent when
 let entries = [];
 let telling = 0;
 
@@ -34,18 +37,35 @@ function join(port) {
   tell();
 }
 
-// How much of some is open, and how far.
-function sums(some) {
+// How many are open for these addresses; how much of what began with them is sent, and how fast.
+function sums(addresses, some, name) {
   const open = some.filter((entry) => GOING.includes(entry.state));
   const sum = (of) => open.reduce((whole, entry) => whole + of(entry), 0);
-  return { count: open.length, bytes: sum((entry) => entry.size), sent: sum((entry) => entry.sent), speed: sum((entry) => (entry.state === "sending" ? entry.speed : 0)) };
+  const before = addresses.reduce((whole, address) => whole + (done.get(address) ?? 0), 0);
+  const sent = before + sum((entry) => entry.sent);
+  if (!open.length) rates.delete(name);
+  return { count: open.length, bytes: before + sum((entry) => entry.size), sent, speed: open.length ? rate(name, sent) : 0 };
+}
+
+function rate(name, sent) {
+  if (!rates.has(name)) rates.set(name, []);
+  return speedOf(rates.get(name), sent, RATE_OVER_MS);
+}
+
+// How many bytes a second, of late. What is given up makes it less than nothing for a while: then nothing is known.
+function speedOf(marks, sent, overMs) {
+  const now = performance.now();
+  marks.push([now, sent]);
+  while (now - marks[0][0] > overMs) marks.shift();
+  const [then, before] = marks[0];
+  return now > then ? Math.max(0, (sent - before) / ((now - then) / 1000)) : 0;
 }
 
 // Of a thousand files a page is told of those that something happens to, and how many more there are.
 function told(address, some) {
   const first = [...some.filter((entry) => entry.state !== "waiting"), ...some.filter((entry) => entry.state === "waiting")].slice(0, MOST_SHOWN);
   const shown = some.filter((entry) => first.includes(entry)).map(({ id, name, sent, share, state, said }) => ({ id, name, sent, share, state, said }));
-  return { address, page: some[0]?.page ?? "", ...sums(some), broken: some.some((entry) => entry.state === "broken"), begun: begun.get(address) ?? 0, arrived: hasArrived.get(address) ?? 0, shown, more: some.length - shown.length };
+  return { address, page: some[0]?.page ?? "", ...sums([address], some, address), broken: some.some((entry) => entry.state === "broken"), begun: begun.get(address) ?? 0, arrived: hasArrived.get(address) ?? 0, shown, more: some.length - shown.length };
 }
 
 function tell() {
@@ -56,7 +76,8 @@ function tell() {
     if (!places.has(entry.address)) places.set(entry.address, []);
     places.get(entry.address).push(entry);
   }
-  const message = { ...sums(entries), places: [...places].map(([address, some]) => told(address, some)) };
+  for (const [address, some] of places) if (!some.some((entry) => OPEN.includes(entry.state))) done.delete(address);
+  const message = { ...sums([...places.keys()], entries, ""), places: [...places].map(([address, some]) => told(address, some)) };
   for (const port of ports) port.postMessage(message);
 }
 
@@ -71,7 +92,7 @@ const commands = {
   take({ address, page, token, batch, files, section = "" }) {
     files.forEach((file, rank) => entries.push({
       id: crypto.randomUUID(), address, page, token, batch, rank, section, file, name: file.name, size: file.size,
-      sent: 0, share: 0, speed: 0, marks: [], state: "waiting", said: "waiting",
+      sent: 0, share: 0, marks: [], state: "waiting", said: "waiting",
     }));
     next();
     tell();
@@ -138,15 +159,11 @@ async function begunBefore(entry) {
 }
 
 function progressed(entry, sent) {
-  const now = performance.now();
-  entry.marks.push([now, sent]);
-  while (now - entry.marks[0][0] > SPEED_OVER_MS) entry.marks.shift();
-  const [then, before] = entry.marks[0];
-  const speed = now > then ? (sent - before) / ((now - then) / 1000) : 0;
+  const speed = speedOf(entry.marks, sent, SPEED_OVER_MS);
   const rest = speed > 0 ? [[", {speed}/s, ", { speed: size(speed) }], left((entry.size - sent) / speed)] : [];
   const said = [["{sent} of {whole}", { sent: size(sent), whole: size(entry.size) }], ...rest];
   if (sent && !entry.sent) counted(begun, entry.address);
-  changed(entry, { sent, speed, share: entry.size ? sent / entry.size : 1, said });
+  changed(entry, { sent, share: entry.size ? sent / entry.size : 1, said });
 }
 
 async function arrived(entry) {
@@ -165,6 +182,7 @@ async function arrived(entry) {
   if (answer.state === "refused") changed(entry, { state: "failed", said: answer.said });
   else {
     counted(hasArrived, entry.address);
+    done.set(entry.address, (done.get(entry.address) ?? 0) + entry.size);
     changed(entry, { state: answer.said ? "noted" : "arrived", said: answer.said || "here" });
     if (!answer.said) setTimeout(() => { entries = entries.filter((each) => each !== entry); changed(entry, {}); }, SHOWN_MS);
   }
