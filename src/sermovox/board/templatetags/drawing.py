@@ -3,6 +3,7 @@
 import hashlib
 
 from django import template
+from django.template import Engine
 from django.template.context import Context
 from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
@@ -16,9 +17,9 @@ def drawn(context: Context, row: dict) -> SafeString:
     among the context's `known`, which the page has already.
     """
     with context.push(row=row):
-        cells = context.template.engine.get_template("board/_row.html").render(context)
+        cells = Engine.get_default().get_template("board/_row.html").render(context)
     digest = hashlib.blake2b(f"{row['key']} {cells}".encode(), digest_size=6).hexdigest()
-    known = digest in context.get("known", ())
+    known = digest in (context.get("known") or ())
     return format_html(
         '<tr id="row-{}" data-section="{}" data-drawn="{}"{} tabindex="-1">{}</tr>',
         row["key"],
