@@ -33,7 +33,7 @@ class ReceivingForm(forms.Form):
                 max_length=500,
                 strip=False,
                 widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}),
-                help_text="Kept encrypted and never shown again. Leave it empty to keep the one that is there.",
+                help_text="Kept encrypted and never shown again. Where one is kept, leave this empty to keep it.",
             )
         if kind.takes_key:
             self.fields["key"] = forms.FileField(

@@ -46,16 +46,17 @@ class Secret(models.Model):
         return fingerprint(self.host_key)
 
     @classmethod
-    def keep(cls, owner, outlet_key: str, receiving: Receiving, *, password: str = "", key: str = "") -> None:
+    def keep(cls, owner, outlet_key: str, receiving: Receiving, *, password: str = "", key: str = "") -> str:
         """Keep a password or a key in place of the one before; what is empty stays as it is, unless it was of another
-        door.
+        door: that is forgotten. Returns that door, where nothing came in its place.
         """
-        cls.forget_others(owner, outlet_key, receiving)
+        forgotten = cls.forget_others(owner, outlet_key, receiving)
         kept = {"token": password, "key_token": key}
         values = {name: secrets.sealed(text) for name, text in kept.items() if text}
         if values:
             values["door"] = receiving.door
             cls.objects.update_or_create(owner=owner, outlet_key=outlet_key, defaults=values)
+        return "" if values else forgotten
 
     @classmethod
     def forget_others(cls, owner, outlet_key: str, receiving: Receiving) -> str:

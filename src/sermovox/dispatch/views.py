@@ -171,12 +171,11 @@ def receives(request, key: str):
                     changed = replace(outlet, receives=form.receiving)
                     RuleSheet.change(request.user, changed, f"How it receives: {kind.title}")
                 receiving = certain(form.receiving)
-                forgotten = Secret.forget_others(request.user, key, receiving)
-                Secret.keep(request.user, key, receiving, password=form.password, key=form.key)
+                forgotten = Secret.keep(request.user, key, receiving, password=form.password, key=form.key)
         except BadOutlet as error:
             messages.error(request, str(error))
             return redirect("dispatch:receives", key)
-        if forgotten and not (form.password or form.key):
+        if forgotten:
             messages.error(request, f"The password of {forgotten} is forgotten, as it opens no other. Enter another.")
         messages.success(request, f"{outlet.title} receives by {kind.title}. Try now whether it can be reached.")
         return redirect("dispatch:receives", key)
