@@ -14,7 +14,7 @@ from mastering.outlets.rules.levels import INTEGRATED, LOUDNESS_RULES, NOISE_FLO
 LOWEST_DB, HIGHEST_DB = -78.0, 3.0
 TICKS_DB = (-72, -60, -48, -36, -24, -12, 0)
 POINTS = 900
-_WIDEST_COLUMN = 8.0
+_WIDEST_COLUMN = 100 / 6
 _LEFT, _RIGHT = 44.0, 992.0
 _LOUD, _PEAKS, _FLOORS, _GAIN = (170.0, 16.0), (234.0, 192.0), (302.0, 256.0), (362.0, 324.0)
 """Bottom and top of each lane."""

@@ -1,6 +1,7 @@
 """Rule sheets: read, written, copied, compared, exchanged; and files from anywhere held against them."""
 
 import uuid
+from collections import Counter
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
@@ -290,6 +291,7 @@ def _sheet(request, outlet: Outlet) -> dict:
     return {
         "outlet": outlet,
         "groups": groups_of(outlet),
+        "usual_source": _usual_source(outlet),
         "own": own,
         "whose": _whose(outlet.key, {own.key} if own else set()),
         "version_count": own.versions.count() if own else 0,
@@ -298,6 +300,12 @@ def _sheet(request, outlet: Outlet) -> dict:
         "kinds": CONTENT_KINDS,
         "seen": revision_of(outlet.title, outlet.summary),
     }
+
+
+def _usual_source(outlet: Outlet) -> str:
+    """What several rules give as their source: said once for all of them."""
+    source, count = Counter(rule.source for rule in outlet.rules).most_common(1)[0] if outlet.rules else ("", 0)
+    return source if count > 2 else ""
 
 
 def _attempted(outlet: Outlet, name: str, request):

@@ -53,7 +53,7 @@ _STATES = [
 @never_cache
 def running_order(request, pk: int):
     production = owned(request, Production.objects, pk=pk)
-    context = _rows(production, request.GET.get("page")) | arrivals_of(production)
+    context = _rows(production, request.GET.get("page")) | arrivals_of(production) | {"states": _STATES}
     return render(request, "board/running_order.html", context)
 
 
@@ -253,7 +253,6 @@ def _rows(production: Production, page: str | None) -> dict:
         "without_recording": waiting,
         "total_s": _total_s(lengths, first),
         "deliveries": production.deliveries.all()[:6],
-        "states": _STATES,
         "stamp": _stamp(found, [recording.pk for recording in unused], following.said, undoable, redoable),
     }
 

@@ -121,6 +121,17 @@ class Running:
                 raise RuntimeError(f"It did not start:\n{self.log()}")
             time.sleep(0.1)
 
+    def await_stand_ins(self) -> None:
+        """Until the station's server can be called: it begins beside the application, which does not wait for it."""
+        deadline = time.monotonic() + 90
+        while True:
+            with socket.socket() as caller:
+                if caller.connect_ex(("127.0.0.1", self.stand_in_port)) == 0:
+                    return
+            if time.monotonic() > deadline:
+                raise RuntimeError(f"The stand-ins did not start:\n{self.log()}")
+            time.sleep(0.1)
+
     def stop(self) -> int:
         self.process.send_signal(signal.SIGTERM)
         return self.process.wait(30)

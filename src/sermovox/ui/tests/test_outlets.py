@@ -96,6 +96,7 @@ class Outlets(BrowserTestCase):
         expect(self.page.get_by_text("The tags of 6 files are written.")).to_be_visible()
 
     def test_a_delivery_arrives_at_the_station_over_a_line_that_drops(self):
+        self.running.await_stand_ins()
         self.page.goto("/outlets/radio-playout/")
         self.page.keyboard.press("r")
         self.page.get_by_label("Server").fill(f"127.0.0.1:{self.running.stand_in_port}")

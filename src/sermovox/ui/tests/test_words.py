@@ -36,6 +36,8 @@ _FOR_SCRIPTS = re.compile(
 )
 _FOR_PEOPLE = {"data-key-does", "data-label", "data-said", "data-title", "data-play", "data-pause"}
 _FOR_PEOPLE |= {"data-stop", "data-put-away"}
+_FOLLOWS = {"data-drawn"}
+"""Digests of what is written."""
 
 
 def catalogue(domain: str, language: str):
@@ -60,7 +62,7 @@ class Shown(HTMLParser):
         for name, value in attrs:
             if name in ("title", "aria-label", "placeholder", "alt") or name in _FOR_PEOPLE:
                 self.texts.append(value or "")
-            elif _FOR_SCRIPTS.match(name) and tag != "option":
+            elif _FOR_SCRIPTS.match(name) and tag != "option" and name not in _FOLLOWS:
                 self.attributes.append((tag, name, value))
 
     def handle_endtag(self, tag):
