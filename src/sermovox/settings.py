@@ -108,7 +108,7 @@ INSTALLED_APPS = [
 ]
 
 MIDDLEWARE = [
-    "sermovox.room.LetsGoOfReserve",
+    "sermovox.keeping.room.LetsGoOfReserve",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",

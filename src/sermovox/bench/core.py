@@ -32,7 +32,7 @@ from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
 from sermovox.bench import stages
 from sermovox.bench.tools import RATE_HZ, ROUNDS, Visitor, application, line, pages, seconds, speech_recording, timed
-from sermovox.worker import ENVIRONMENT
+from sermovox.running.worker import ENVIRONMENT
 
 OUTLET = "volunteer-archive"
 _PORT = 8497

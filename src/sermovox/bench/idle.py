@@ -72,9 +72,9 @@ def _woken(data: Path) -> list[float]:
     """How long each of some tasks of another process waits until a worker begins with it, in seconds."""
     code = f"""
 import time
-import sermovox.ready
+import sermovox.running.ready
 from django_tasks_db.models import DBTaskResult
-from sermovox import queue
+from sermovox.work import queue
 from sermovox.demo.tasks import go_on
 for _ in range({_TASKS}):
     queue.enqueue(go_on, 0, short=True)

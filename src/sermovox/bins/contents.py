@@ -13,9 +13,9 @@ from django.db.models.functions import Cast
 from mastering.certain import certain
 from mastering.errors import MasteringError
 from sermovox.deliveries.models import Delivery, FinishedFile
-from sermovox.numerals import whole_number
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
+from sermovox.ui.numerals import whole_number
 
 
 class Binned(Protocol):

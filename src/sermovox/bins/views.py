@@ -7,13 +7,14 @@ from django.contrib import messages
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox import backups, lacking, room, storage
 from sermovox.bins import contents
 from sermovox.deliveries.models import Delivery
+from sermovox.keeping import backups, room, storage
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
 from sermovox.ui.owned import owned
 from sermovox.ui.templatetags.figures import size
+from sermovox.work import lacking
 
 _MOST_SHOWN = 500
 

@@ -14,12 +14,12 @@ from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, read_pattern
 from mastering.outlets.outlet import Outlet
-from sermovox.apart import picture_facts
 from sermovox.board.naming import IN_ORDER
-from sermovox.numerals import whole_numbers
+from sermovox.keeping.apart import picture_facts
 from sermovox.productions import order
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.ui.forms import Dressed
+from sermovox.ui.numerals import whole_numbers
 from sermovox.ui.revisions import Guarded
 
 

@@ -8,9 +8,9 @@ from functools import cached_property
 from mastering.editing.markkinds import POINT, Mark
 from mastering.errors import MasteringError
 from mastering.tagging.inscription import Chapter, one_after_another
-from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
+from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 

@@ -10,11 +10,11 @@ from mastering.editing.labels import seconds_of
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError
 from mastering.tagging.inscription import tag_text
-from sermovox.apart import chapter_picture
-from sermovox.numerals import whole_number
+from sermovox.keeping.apart import chapter_picture
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
 from sermovox.ui.forms import Dressed, first_error
+from sermovox.ui.numerals import whole_number
 
 _LONGEST_TITLE = 200
 _DEFAULT_JOIN_S = {BUTT: 0.0, CROSSFADE: 0.5, PAUSE: 1.0}

@@ -14,12 +14,12 @@ from mastering.errors import UnreadableRecording
 from mastering.meters.speech import sounding_level
 from mastering.outlets.balance import MUSIC
 from mastering.rendering import Programme
-from sermovox import storage
 from sermovox.cutting.models import Page, as_track, measurement_of, tracks_of
-from sermovox.numerals import whole_numbers
+from sermovox.keeping import storage
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
+from sermovox.ui.numerals import whole_numbers
 
 _ON_BOTH_DB = 10 * log10(2)
 """What loudness gains where one channel becomes two: their energies are summed (ITU-R BS.1770-5)."""

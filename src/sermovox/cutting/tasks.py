@@ -9,8 +9,8 @@ from django_tasks import task
 
 from mastering.editing.retakes import find_retakes
 from mastering.errors import MasteringError
-from sermovox import caches, storage
 from sermovox.cutting.models import pauses_of
+from sermovox.keeping import caches, storage
 from sermovox.recordings.models import Recording
 
 logger = logging.getLogger(__name__)

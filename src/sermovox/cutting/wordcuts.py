@@ -13,12 +13,12 @@ from mastering.words.proof import not_counting, set_apart
 from mastering.words.readings import Reading
 from mastering.words.spoken import languages
 from mastering.words.timed import read_timed
-from sermovox.apart import text_in
 from sermovox.cutting.edits import commands, whole_value
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import clock_of, sections_on
 from sermovox.cutting.texts import Words
 from sermovox.history.changing import changing
+from sermovox.keeping.apart import text_in
 from sermovox.scripts.models import Script
 
 LARGEST_TEXT_BYTES = 16 << 20

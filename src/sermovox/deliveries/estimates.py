@@ -14,11 +14,11 @@ from mastering.certain import certain
 from mastering.outlets.demands import Range
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.artwork import FROM_MARKS
-from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.cutting.oddities import oddity
 from sermovox.deliveries.models import FinishedFile
 from sermovox.deliveries.runs import PlannedFile, plan_run
+from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import naming_for
 from sermovox.sources.soundings import Soundings

@@ -12,8 +12,8 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.artwork import FROM_MARKS
 from mastering.tagging.inscription import BadTag, Chapter, Inscription
 from mastering.tagging.writing import holds
-from sermovox import storage
 from sermovox.cutting.chapters import Chapters
+from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section, fitted_artwork
 from sermovox.recordings.models import Recording
 from sermovox.sources.names import Wanted, section_facts, shared_facts

@@ -14,9 +14,9 @@ from mastering.outlets.rules.artwork import FROM_MARKS
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.image_types import is_png
 from mastering.tagging.inscription import Chapter
-from sermovox import storage
 from sermovox.deliveries.bundles import Bundle, chapters_in
 from sermovox.deliveries.models import Delivery, FinishedFile, names_of_others
+from sermovox.keeping import storage
 from sermovox.sources.names import WantedFiles
 
 COLUMNS = ("name", "title", "duration_s", "size_bytes", "sha256", *LEVEL_FIGURES, "verdict")

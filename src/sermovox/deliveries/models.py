@@ -27,7 +27,6 @@ from mastering.outlets.rules.levels import CONSISTENCY
 from mastering.outlets.rulesheets import parse
 from mastering.outlets.sentences import steps
 from mastering.pipeline import Made
-from sermovox import storage
 from sermovox.deliveries.fingerprints import (
     MADE_BEFORE,
     NO_DATE,
@@ -35,10 +34,11 @@ from sermovox.deliveries.fingerprints import (
     Changes,
     changes_between,
 )
+from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section
-from sermovox.progress import seconds_left
 from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import digest
+from sermovox.work.progress import seconds_left
 
 _MOST_STARTS = 3
 

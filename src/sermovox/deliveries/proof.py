@@ -6,7 +6,7 @@ from contextlib import contextmanager
 from datetime import datetime
 
 from mastering.errors import MasteringError
-from sermovox import storage
+from sermovox.keeping import storage
 from sermovox.recordings.models import Recording
 
 

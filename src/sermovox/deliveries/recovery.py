@@ -5,11 +5,12 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
-from sermovox import queue, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import queue_files
 from sermovox.deliveries.tasks import make_file, make_files
-from sermovox.recovery import clears_away, forgotten, looks_after, puts_back
+from sermovox.keeping import storage
+from sermovox.work import queue
+from sermovox.work.recovery import clears_away, forgotten, looks_after, puts_back
 
 
 @puts_back

@@ -15,7 +15,6 @@ from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
 from mastering.tagging.mp4_chapters import has_links_and_pictures
 from mastering.tagging.writing import reinscribe_all
-from sermovox import storage
 from sermovox.deliveries.fingerprints import NO_DATE, chapters_said, followed_by
 from sermovox.deliveries.inscriptions import (
     Inscriptions,
@@ -27,6 +26,7 @@ from sermovox.deliveries.inscriptions import (
     shifted,
 )
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.keeping import storage
 from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import Soundings
 

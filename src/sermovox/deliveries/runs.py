@@ -23,9 +23,9 @@ from sermovox.deliveries.models import (
 )
 from sermovox.deliveries.tasks import make_files
 from sermovox.productions.models import Naming, Production, Section
-from sermovox.queue import enqueue
 from sermovox.sources.names import Wanted, WantedFiles, today
 from sermovox.sources.soundings import Soundings, digest
+from sermovox.work.queue import enqueue
 
 
 @dataclass(frozen=True)

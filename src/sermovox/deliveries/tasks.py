@@ -13,15 +13,15 @@ from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, CannotMake, MasteringError
 from mastering.pipeline import Made, Order, Stages, make_all
 from mastering.tagging.inscription import BadTag
-from sermovox import caches
 from sermovox.deliveries.bundles import said_now
 from sermovox.deliveries.inscriptions import restored
 from sermovox.deliveries.models import FinishedFile
 from sermovox.deliveries.proof import prove_recordings
+from sermovox.keeping import caches
+from sermovox.keeping.storage import not_written
 from sermovox.levelling.members import Member, beside
 from sermovox.levelling.plans import plan_beside
 from sermovox.sources.soundings import Sounding, Soundings
-from sermovox.storage import not_written
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.5

@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
-from sermovox import storage
 from sermovox.deliveries.models import FinishedFile
+from sermovox.keeping import storage
 
 
 def verify_files() -> Iterator[tuple[str, str]]:

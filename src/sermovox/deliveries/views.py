@@ -38,16 +38,16 @@ from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.read_aloud import EPUB_TYPE, as_epub, can_be_read_along
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.tasks import draw_file
-from sermovox.numerals import whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Naming, Production
-from sermovox.queue import enqueue_once
 from sermovox.recordings.models import Recording
 from sermovox.recordings.views import send_waveform
 from sermovox.ui.files import send_audio
+from sermovox.ui.numerals import whole_numbers
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 from sermovox.ui.templatetags.figures import MARKS
+from sermovox.work.queue import enqueue_once
 
 State = FinishedFile.State
 _LARGEST_MAP_BYTES = 8 << 20

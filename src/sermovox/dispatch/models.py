@@ -12,10 +12,10 @@ from django.utils import timezone
 
 from mastering.outlets.receiving import Receiving, receiving_from
 from mastering.outlets.ways import BY_SIZE
-from sermovox import copied, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
 from sermovox.dispatch.ways.carrier import Access, NotSent, fingerprint
+from sermovox.keeping import copied, storage
 from sermovox.productions.models import Production
 
 MOST_TRIES = 8

@@ -6,14 +6,15 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
-from sermovox import queue, storage
 from sermovox.deliveries.bundles import that_stands
 from sermovox.dispatch.models import Dispatch, Part, Wish
 from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
+from sermovox.keeping import storage
 from sermovox.outlets.models import outlets_of
-from sermovox.recovery import clears_away, forgotten, looks_after, puts_back
+from sermovox.work import queue
+from sermovox.work.recovery import clears_away, forgotten, looks_after, puts_back
 
 
 @puts_back

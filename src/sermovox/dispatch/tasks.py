@@ -5,10 +5,10 @@ import logging
 from django_tasks import task
 
 from mastering.errors import Cancelled
-from sermovox import storage
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.sending import send, tidy
 from sermovox.dispatch.ways.carrier import LineBroke, NameTaken, NotSent
+from sermovox.keeping import storage
 
 logger = logging.getLogger(__name__)
 

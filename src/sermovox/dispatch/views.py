@@ -30,10 +30,10 @@ from sermovox.dispatch.tasks import send_dispatch, tidy_dispatch
 from sermovox.dispatch.ways.carrier import NotSent
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions.models import Production
-from sermovox.queue import enqueue_once
 from sermovox.ui import words
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
+from sermovox.work.queue import enqueue_once
 
 _DISPATCHES = Dispatch.objects.select_related("delivery__production", "production", "owner")
 _A_PAGE = 100

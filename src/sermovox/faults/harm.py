@@ -108,20 +108,20 @@ def _kill(keys: list[int]) -> None:
 
 
 def kill_server(application: Application, chance: random.Random) -> None:
-    _kill(application.children("sermovox.server"))
+    _kill(application.children("sermovox.running.server"))
 
 
 def kill_worker(application: Application, chance: random.Random) -> None:
-    workers = application.children("sermovox.worker")
+    workers = application.children("sermovox.running.worker")
     _kill(chance.sample(workers, min(1, len(workers))))
 
 
 def kill_workers(application: Application, chance: random.Random) -> None:
-    _kill(application.children("sermovox.worker"))
+    _kill(application.children("sermovox.running.worker"))
 
 
 def kill_watcher(application: Application, chance: random.Random) -> None:
-    _kill(application.children("sermovox.watcher"))
+    _kill(application.children("sermovox.running.watcher"))
 
 
 def kill_supervisor(application: Application, chance: random.Random) -> None:
@@ -131,7 +131,7 @@ def kill_supervisor(application: Application, chance: random.Random) -> None:
 
 
 def kill_all(application: Application, chance: random.Random) -> None:
-    modules = ("sermovox.server", "sermovox.worker", "sermovox.watcher", "sermovox.cli")
+    modules = ("sermovox.running.server", "sermovox.running.worker", "sermovox.running.watcher", "sermovox.cli")
     process = certain(application.process)
     _kill([process.pid, *(key for module in modules for key in application.children(module))])
     process.wait()

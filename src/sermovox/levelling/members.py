@@ -23,8 +23,8 @@ from mastering.pipeline import Sounding as Sound
 from mastering.pipeline import Survey, measured_for
 from mastering.rendering import Programme
 from mastering.shaping.treatment import ALWAYS
-from sermovox import caches, storage
 from sermovox.cutting.programmes import opened
+from sermovox.keeping import caches, storage
 from sermovox.productions.models import Section
 from sermovox.sources.soundings import Sounding, Soundings, digest
 

@@ -14,7 +14,7 @@ from mastering.outlets.demands import Range
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
-from sermovox import caches, storage
+from sermovox.keeping import caches, storage
 from sermovox.levelling.members import Member, NotMeasured
 from sermovox.sources.soundings import digest
 

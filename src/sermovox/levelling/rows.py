@@ -9,8 +9,8 @@ from sermovox.levelling.members import Member, members_of
 from sermovox.levelling.plans import Planned, plans_of
 from sermovox.levelling.tasks import measure_sections
 from sermovox.productions.models import Production, Section
-from sermovox.queue import enqueue_once
 from sermovox.sources.soundings import Soundings
+from sermovox.work.queue import enqueue_once
 
 _WITHIN_S = 0.6
 """So long a page may take over plans; what is left comes with the next look at the rows."""

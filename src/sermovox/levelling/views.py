@@ -34,12 +34,12 @@ from sermovox.levelling.forms import HeardForm, in_words, treated
 from sermovox.levelling.members import members_of
 from sermovox.levelling.remedies import remedy_of
 from sermovox.levelling.rows import Row, State, rows_of, rows_of_section
-from sermovox.numerals import whole_number, whole_numbers
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section
 from sermovox.sources.soundings import Soundings
 from sermovox.ui import words
+from sermovox.ui.numerals import whole_number, whole_numbers
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 

@@ -18,10 +18,10 @@ from mastering.outlets.rulesheets import with_rule
 from sermovox.cutting.views.page import said
 from sermovox.listening.desk import LONGEST_S, PLANNED, USUAL_S, CannotCompare, Desk, Laid, NotYet, as_bytes
 from sermovox.listening.models import LONGEST_LABEL, MOST_TRIALS, Trial
-from sermovox.numerals import whole_number
 from sermovox.outlets.models import RuleSheet, outlets_of
 from sermovox.productions.models import Section
 from sermovox.ui import words
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 
 _SECTIONS = Section.objects.select_related("production").with_pieces()

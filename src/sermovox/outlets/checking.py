@@ -9,11 +9,11 @@ from django.utils import timezone
 from mastering.audio.placing import whole
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rulesheets import written
-from sermovox import storage
-from sermovox.limits import is_short
+from sermovox.keeping import storage
+from sermovox.keeping.limits import is_short
 from sermovox.outlets.models import FileCheck
 from sermovox.outlets.tasks import check_file
-from sermovox.queue import enqueue_once
+from sermovox.work.queue import enqueue_once
 
 _ARRIVES_WITHIN = timedelta(hours=1)
 

@@ -14,8 +14,8 @@ from mastering.outlets.findings import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.reports import Checked
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
-from sermovox import storage
-from sermovox.progress import seconds_left
+from sermovox.keeping import storage
+from sermovox.work.progress import seconds_left
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200

@@ -4,11 +4,11 @@ from pathlib import Path
 
 from django.conf import settings
 
-from sermovox import queue
 from sermovox.outlets.checking import go_on
 from sermovox.outlets.models import FileCheck
 from sermovox.outlets.tasks import check_file
-from sermovox.recovery import clears_away, forgotten, looks_after
+from sermovox.work import queue
+from sermovox.work.recovery import clears_away, forgotten, looks_after
 
 
 @looks_after

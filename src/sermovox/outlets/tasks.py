@@ -9,9 +9,9 @@ from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check
 from mastering.outlets.rulesheets import parse
 from mastering.tagging.carried import read_carried
+from sermovox.keeping.storage import said_of
 from sermovox.outlets.models import FileCheck
-from sermovox.progress import telling
-from sermovox.storage import said_of
+from sermovox.work.progress import telling
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.5

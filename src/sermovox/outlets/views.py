@@ -22,12 +22,12 @@ from mastering.outlets import reports
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import LARGEST_TOML, parse, shipped, with_rule, without_rule, written
-from sermovox.numerals import whole_number
 from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
 from sermovox.outlets.models import FileCheck, RuleSheet, free_key, outlets_of
 from sermovox.ui.bodies import takes_up_to
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 from sermovox.ui.revisions import ELSEWHERE, is_as_seen, revision_of
 from sermovox.ui.sheets import as_pdf

@@ -23,10 +23,10 @@ from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
 from mastering.shaping.treatment import Treatment, treatment_of
 from mastering.tagging.artwork import ArtworkRule
-from sermovox import caches, storage
-from sermovox.apart import artwork_for, picture_facts
-from sermovox.numerals import whole_number, whole_numbers
+from sermovox.keeping import caches, storage
+from sermovox.keeping.apart import artwork_for, picture_facts
 from sermovox.outlets.models import outlets_of
+from sermovox.ui.numerals import whole_number, whole_numbers
 
 _LONGEST_KEY = 60
 _DELETED = "deleted"

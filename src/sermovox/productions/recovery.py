@@ -1,7 +1,7 @@
 """What looks after the bin of productions."""
 
 from sermovox.productions.models import Production
-from sermovox.recovery import looks_after
+from sermovox.work.recovery import looks_after
 
 
 @looks_after

@@ -17,12 +17,12 @@ from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.views.page import said
-from sermovox.numerals import whole_number
 from sermovox.proofing.listening import heard_sentences
 from sermovox.proofing.models import MOST_REMARKS, Remark, Shared
 from sermovox.proofing.sheet import word_at
 from sermovox.recordings.models import Recording
 from sermovox.ui import words
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 from sermovox.ui.unseen import unseen
 

@@ -16,7 +16,6 @@ from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.texts import state_of
 from sermovox.history.changing import last_change
-from sermovox.numerals import whole_number
 from sermovox.productions.models import Production, Section
 from sermovox.proofing import edits
 from sermovox.proofing import printed as paper
@@ -25,6 +24,7 @@ from sermovox.proofing.models import Shared
 from sermovox.proofing.pickups import give_sentences, pickups_of, placed, put_in
 from sermovox.proofing.sheet import WANTED, Sheet
 from sermovox.recordings.models import Recording
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 from sermovox.ui.words import said
 

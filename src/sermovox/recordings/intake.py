@@ -15,13 +15,13 @@ from django.db import transaction
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.naming.described import described
-from sermovox import storage
-from sermovox.limits import refuse_too_long
+from sermovox.keeping import storage
+from sermovox.keeping.limits import refuse_too_long
+from sermovox.keeping.room import has_room
 from sermovox.productions.models import Production, Section
 from sermovox.productions.order import assign, handed_on, place_among, refresh_lengths
 from sermovox.recordings.models import Recording, Upload
 from sermovox.recordings.tasks import queue_measuring
-from sermovox.room import has_room
 
 _LONGEST_NAME = 255
 _CHUNK_BYTES = 1 << 20

@@ -21,10 +21,10 @@ from mastering.audio.waveform import waveform_frames
 from mastering.errors import MasteringError, UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
-from sermovox import caches, storage
+from sermovox.keeping import caches, storage
+from sermovox.keeping.room import announces
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Section
-from sermovox.room import announces
 
 _SILENT_FOR_S = 15.0
 _MOST_STARTS = 3

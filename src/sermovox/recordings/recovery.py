@@ -6,11 +6,11 @@ from pathlib import Path
 from django.conf import settings
 
 from mastering.errors import MasteringError
-from sermovox import queue
 from sermovox.recordings.intake import take_in_upload
 from sermovox.recordings.models import Recording, Upload, forget_unheld
 from sermovox.recordings.tasks import measure_recording, queue_measuring
-from sermovox.recovery import clears_away, forgotten, looks_after
+from sermovox.work import queue
+from sermovox.work.recovery import clears_away, forgotten, looks_after
 
 
 @looks_after

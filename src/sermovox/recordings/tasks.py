@@ -18,11 +18,11 @@ from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.measurement import Measurement, measure
 from mastering.meters.meter import Meter
 from mastering.meters.sides import SUM
-from sermovox import caches, storage
-from sermovox.limits import is_short, refuse_too_long
-from sermovox.progress import telling
-from sermovox.queue import enqueue_once, is_queued
+from sermovox.keeping import caches, storage
+from sermovox.keeping.limits import is_short, refuse_too_long
 from sermovox.recordings.models import Recording
+from sermovox.work.progress import telling
+from sermovox.work.queue import enqueue_once, is_queued
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.4

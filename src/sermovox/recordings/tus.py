@@ -22,13 +22,13 @@ from django.urls import reverse
 from django.utils.http import http_date
 
 from mastering.errors import MasteringError
-from sermovox import storage
-from sermovox.numerals import whole_number
+from sermovox.keeping import storage
+from sermovox.keeping.room import has_room, left_bytes, let_go
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import refuse_too_large, shown_name, take_in_upload
 from sermovox.recordings.models import Upload
-from sermovox.room import has_room, left_bytes, let_go
 from sermovox.ui import words
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 
 VERSION = "1.0.0"

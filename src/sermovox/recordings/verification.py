@@ -7,7 +7,7 @@ from pathlib import Path
 
 from django.conf import settings
 
-from sermovox import storage
+from sermovox.keeping import storage
 from sermovox.recordings.models import Recording
 
 

@@ -6,13 +6,13 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.waveform import columns
-from sermovox import caches
-from sermovox.numerals import whole_number
+from sermovox.keeping import caches
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import use
 from sermovox.recordings.models import Recording, WatchedFile
 from sermovox.recordings.tasks import queue_drawing, queue_measuring
 from sermovox.ui.files import send_audio
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 
 _MOST_COLUMNS = 20000

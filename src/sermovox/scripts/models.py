@@ -13,10 +13,10 @@ from django.utils import timezone
 from mastering.words.hearing import HeardScript
 from mastering.words.kept import as_bytes, from_bytes
 from mastering.words.spoken import languages
-from sermovox import caches, storage
+from sermovox.keeping import caches, storage
 from sermovox.productions.models import Production
-from sermovox.progress import seconds_left
 from sermovox.recordings.models import Recording
+from sermovox.work.progress import seconds_left
 
 _MOST_STARTS = 3
 

@@ -1,9 +1,9 @@
 """What looks after listening for words."""
 
-from sermovox import queue
-from sermovox.recovery import looks_after
 from sermovox.scripts.models import Hearing
 from sermovox.scripts.tasks import hear_recording, queue_hearing
+from sermovox.work import queue
+from sermovox.work.recovery import looks_after
 
 
 @looks_after

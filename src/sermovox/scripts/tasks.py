@@ -6,12 +6,12 @@ from django_tasks import task
 
 from mastering.errors import Cancelled, MasteringError, UnreadableRecording
 from mastering.words.hearing import hear
-from sermovox.progress import telling
-from sermovox.queue import enqueue, enqueue_once
+from sermovox.keeping.storage import said_of
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import draw_recording
 from sermovox.scripts.models import Hearing
-from sermovox.storage import said_of
+from sermovox.work.progress import telling
+from sermovox.work.queue import enqueue, enqueue_once
 
 logger = logging.getLogger(__name__)
 _PROGRESS_EVERY_S = 0.5

@@ -12,10 +12,10 @@ from django.http import Http404
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from sermovox import lacking
 from sermovox.standins.known import MAILBOX, STAND_INS, StandIn
 from sermovox.standins.mails import mails_in
 from sermovox.standins.mischief import Mischief, mischief_of, received_in
+from sermovox.work import lacking
 
 
 class MischiefForm(forms.Form):

@@ -4,7 +4,7 @@ import argparse
 import getpass
 import sys
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
 from sermovox.accounts import people
 from sermovox.terminal.database import migrated

@@ -2,7 +2,7 @@
 
 import argparse
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in

@@ -3,9 +3,9 @@
 import argparse
 from pathlib import Path
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
-from sermovox import backups
+from sermovox.keeping import backups
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import Progress, told_wrong

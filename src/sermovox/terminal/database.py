@@ -2,7 +2,7 @@
 
 from django.core.management import call_command
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 
 
 def migrated() -> None:

@@ -2,7 +2,7 @@
 
 import argparse
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from sermovox.productions.models import Production
 from sermovox.terminal.database import migrated
 

@@ -2,7 +2,7 @@
 
 import argparse
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from mastering.certain import certain
 from mastering.errors import MasteringError
 from sermovox.dispatch.models import Secret

@@ -2,7 +2,7 @@
 
 import argparse
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.receipts import as_dict
 from sermovox.terminal.database import migrated

@@ -5,8 +5,8 @@ from pathlib import Path
 
 from django.conf import settings
 
-import sermovox.ready  # noqa: F401
-from sermovox import backups
+import sermovox.running.ready  # noqa: F401
+from sermovox.keeping import backups
 from sermovox.terminal.said import Progress, told_wrong
 
 

@@ -10,7 +10,7 @@ from mastering.meters.measurement import measure
 from mastering.words.hearing import HeardScript, hear
 from mastering.words.lines import ScriptLine, in_sentences, script_lines
 from mastering.words.proof import LineSpan, spans_of_lines
-from sermovox.apart import text_in
+from sermovox.keeping.apart import text_in
 from sermovox.terminal.said import progress_of
 
 _MEASURED = 0.2

@@ -5,19 +5,19 @@ import time
 
 from django.utils import timezone
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
-from sermovox import copied
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
+from sermovox.keeping import copied
 from sermovox.outlets.models import outlets_of
-from sermovox.queue import enqueue_once
-from sermovox.running import is_running
 from sermovox.terminal.database import migrated
 from sermovox.ui.templatetags.figures import size
+from sermovox.work.queue import enqueue_once
+from sermovox.work.run import is_running
 
 _LOOKS_EVERY_S = 0.2
 

@@ -4,9 +4,10 @@ import argparse
 import os
 from importlib import import_module
 
-from sermovox import child, installed
+from sermovox.running import child
+from sermovox.running.worker import ENVIRONMENT
+from sermovox.terminal import installed
 from sermovox.terminal.complaints import complain
-from sermovox.worker import ENVIRONMENT
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -35,9 +36,9 @@ def run(options) -> int:
         os.environ["SERMOVOX_DEMO_SIGN_IN"] = "1"
         os.environ.setdefault("SERMOVOX_ADDRESS", f"http://{options.host}:{options.port}")
     # It loads for as long as this process does, and begins when it is told to.
-    loading = child.start("sermovox.server", options.host, str(options.port))
+    loading = child.start("sermovox.running.server", options.host, str(options.port))
     try:
-        import_module("sermovox.starting").start(
+        import_module("sermovox.running.starting").start(
             host=options.host,
             port=options.port,
             workers=max(1, options.workers),

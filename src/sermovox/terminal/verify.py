@@ -5,10 +5,10 @@ from pathlib import Path
 
 from django.conf import settings
 
-import sermovox.ready  # noqa: F401
-from sermovox import backups, rights
+import sermovox.running.ready  # noqa: F401
 from sermovox.cutting.verification import verify_lengths
 from sermovox.deliveries.verification import verify_files
+from sermovox.keeping import backups, rights
 from sermovox.recordings.verification import verify, verify_pictures
 from sermovox.terminal.database import migrated
 

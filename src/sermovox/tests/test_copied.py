@@ -13,14 +13,14 @@ from django_tasks_db.models import DBTaskResult
 
 from mastering.errors import MasteringError
 from mastering.tests.signals import speech, written
-from sermovox import backups, copied
 from sermovox.dispatch.models import Dispatch, Wish
 from sermovox.dispatch.tasks import send_dispatch
 from sermovox.dispatch.tests.test_sending import SendingTestCase
-from sermovox.queue import enqueue_once
-from sermovox.recovery import look_after
+from sermovox.keeping import backups, copied
+from sermovox.running.watcher import Watcher
 from sermovox.terminal import send as send_command
-from sermovox.watcher import Watcher
+from sermovox.work.queue import enqueue_once
+from sermovox.work.recovery import look_after
 
 
 class Restored(SendingTestCase):

@@ -12,9 +12,9 @@ from django.contrib.sessions.models import Session
 from django.test import Client
 
 from mastering.tests.signals import speech
-from sermovox import rights
 from sermovox.accounts.sessions import hashed
 from sermovox.dispatch.tests.test_sending import SendingTestCase
+from sermovox.keeping import rights
 from sermovox.ui.tests.base import AppTestCase
 
 
@@ -56,9 +56,9 @@ class OfProcesses(TestCase):
         with tempfile.TemporaryDirectory() as folder:
             data = Path(folder) / "data"
             code = (
-                "import os, subprocess, sys; from django.conf import settings; import sermovox.ready\n"
+                "import os, subprocess, sys; from django.conf import settings; import sermovox.running.ready\n"
                 "from django.core.management import call_command; call_command('migrate', verbosity=0)\n"
-                "told = 'from django.conf import settings; import sermovox.ready; print(oct(settings.UMASK))'\n"
+                "told = 'from django.conf import settings; import sermovox.running.ready; print(oct(settings.UMASK))'\n"
                 "subprocess.run([sys.executable, '-c', told], check=True)"
             )
             environment = os.environ | {"SERMOVOX_DATA": str(data)}

@@ -22,17 +22,17 @@ from mastering.errors import MasteringError
 from mastering.outlets.rulesheets import shipped
 from mastering.tagging.carried import read_carried
 from mastering.tests.signals import speech, written
-from sermovox import apart, backups, caches, room, storage
 from sermovox.deliveries import retagging
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import run_again, start_run
 from sermovox.deliveries.verification import verify_files
+from sermovox.keeping import apart, backups, caches, room, storage
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording
 from sermovox.recordings.verification import verify
-from sermovox.recovery import clear_away, look_after
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work.recovery import clear_away, look_after
 
 
 class Delivered(AppTestCase):
@@ -81,7 +81,7 @@ class OneRow(Delivered):
             path.write_bytes(b"left")
         clear_away()
         self.assertTrue(all(path.exists() for path in stray), "somebody may be writing it")
-        with mock.patch("sermovox.recovery.time.time", return_value=2e9):
+        with mock.patch("sermovox.work.recovery.time.time", return_value=2e9):
             clear_away()
         self.assertFalse([path for path in stray if path.exists()])
         self.assertEqual([state for _, state in verify_files()] + [each.state for each in verify()], ["whole"] * 4)
@@ -213,7 +213,7 @@ def _mounts() -> bool:
 class Room(AppTestCase):
     def test_announced_sizes_are_held_against_what_is_free(self):
         with mock.patch(
-            "sermovox.room.shutil.disk_usage", return_value=mock.Mock(free=2_000_000_000, total=4_000_000_000)
+            "sermovox.keeping.room.shutil.disk_usage", return_value=mock.Mock(free=2_000_000_000, total=4_000_000_000)
         ):
             free = room.left_bytes()
             self.assertEqual(self.begin_upload("one.wav", int(free * 0.9)).status_code, 201)
@@ -349,7 +349,7 @@ class Backups(Delivered):
             recording.put_away()
             recording.empty_bin()
             self.assertTrue(recording.path.exists())
-        with mock.patch("sermovox.recovery.time.time", return_value=2e9):
+        with mock.patch("sermovox.work.recovery.time.time", return_value=2e9):
             clear_away()
         self.assertFalse(recording.path.exists())
 
@@ -388,7 +388,7 @@ class Fairness(AppTestCase):
             outcome = self.upload(path, production=Production.objects.create(owner=self.narrator, title="Other"))
             self.assertEqual(outcome["state"], "refused")
             self.assertIn("longer than 0:06, the most this server measures of 8 channels", outcome["said"])
-        with mock.patch("sermovox.limits._SHORT_SAMPLES", 10_000_000):
+        with mock.patch("sermovox.keeping.limits._SHORT_SAMPLES", 10_000_000):
             DBTaskResult.objects.all().delete()
             look_after()
             self.assertEqual(DBTaskResult.objects.ready().get().queue_name, "default")

@@ -11,16 +11,17 @@ from django_tasks_db.models import DBTaskResult
 
 from mastering.outlets.rulesheets import shipped, shipped_text
 from mastering.tests.signals import speech, written
-from sermovox import queue, storage
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.dispatch.models import Dispatch
+from sermovox.keeping import storage
 from sermovox.outlets.models import FileCheck
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording, Upload
-from sermovox.recovery import look_after, requeue_tasks
 from sermovox.scripts.models import Hearing
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work import queue
+from sermovox.work.recovery import look_after, requeue_tasks
 
 _LONG_AGO = timedelta(days=400)
 

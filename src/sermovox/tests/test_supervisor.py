@@ -10,15 +10,20 @@ from unittest.mock import patch
 from django.conf import settings
 from django.test import TestCase
 
-from sermovox import child, lacking, running
-from sermovox.child import CannotStart
-from sermovox.supervisor import Child, Supervisor, address_of
+from sermovox.running import child
+from sermovox.running.child import CannotStart
+from sermovox.running.supervisor import Child, Supervisor, address_of
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work import lacking
+from sermovox.work import run as running
 
 
 class Supervising(TestCase):
     def test_a_process_that_cannot_be_started_leaves_none_of_the_others(self):
-        with patch("sermovox.supervisor._refuse_taken_port"), patch("sermovox.supervisor.signal.signal"):
+        with (
+            patch("sermovox.running.supervisor._refuse_taken_port"),
+            patch("sermovox.running.supervisor.signal.signal"),
+        ):
             supervisor = Supervisor(host="127.0.0.1", port=8999, workers=1, demo=False)
             with (
                 patch.object(supervisor._others[0], "begin", lambda _: subprocess.Popen(["/there/is/no/such/program"])),
@@ -47,7 +52,10 @@ class LeftOut(AppTestCase):
             return subprocess.Popen([sys.executable, "-c", code, identity], start_new_session=True)
 
         process = Child(lacking.STAND_INS, begin)
-        with patch("sermovox.supervisor.time.monotonic", lambda: now), patch("sermovox.supervisor._say", said.append):
+        with (
+            patch("sermovox.running.supervisor.time.monotonic", lambda: now),
+            patch("sermovox.running.supervisor._say", said.append),
+        ):
             process.start()
             while now < 1000.0 + for_s:
                 process.running.wait()
@@ -69,7 +77,7 @@ import os, sys
 sys.path.insert(0, {str(Path(child.__file__).parents[1])!r})
 os.environ.update(DJANGO_SETTINGS_MODULE="sermovox.settings", SERMOVOX_DATA={str(settings.DATA_DIR)!r})
 sys.stderr = open({str(self.folder / "errors")!r}, "a")
-from sermovox import child
+from sermovox.running import child
 child.run(lambda: __import__("a_package_that_is_missing"))
 """
         process, _, _ = self.watched(code, for_s=60)
@@ -97,14 +105,14 @@ child.run(lambda: __import__("a_package_that_is_missing"))
 
 class Senders(TestCase):
     def test_they_start_one_after_the_other_while_something_waits(self):
-        with patch("sermovox.supervisor._refuse_taken_port"):
+        with patch("sermovox.running.supervisor._refuse_taken_port"):
             supervisor = Supervisor(host="127.0.0.1", port=8999, workers=1, demo=False)
         before = len(supervisor._children)
         for each in supervisor._senders:
             each.begin = lambda identity: None
         found = []
         for waits in (False, True, False, True, True, True):
-            with patch("sermovox.supervisor.queue.waits", return_value=waits):
+            with patch("sermovox.running.supervisor.queue.waits", return_value=waits):
                 supervisor._start_sender()
             found.append(len(supervisor._children) - before)
         self.assertEqual(found, [0, 1, 1, 2, 3, 3])

@@ -12,10 +12,11 @@ from django.db import OperationalError
 from django.utils import timezone
 from django_tasks_db.models import DBTaskResult
 
-from sermovox import queue, waiting
-from sermovox.changes import Changes
 from sermovox.demo.tasks import go_on
+from sermovox.running import waiting
+from sermovox.running.changes import Changes
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work import queue
 
 
 class Telling(AppTestCase):
@@ -87,6 +88,6 @@ class Waiting(AppTestCase):
                 raise OperationalError("database or disk is full")
             return asked(self)
 
-        with patch.object(waiting.Woken, "_tasks", tasks), self.assertLogs("sermovox.waiting", "WARNING"):
+        with patch.object(waiting.Woken, "_tasks", tasks), self.assertLogs("sermovox.running.waiting", "WARNING"):
             self.assertEqual(self.run_until_waiting(worker, 3), [5.0, 5.0, 3600.0])
         self.assertEqual(DBTaskResult.objects.get().status, "SUCCESSFUL")

@@ -20,8 +20,8 @@ from sermovox.ui.words import LOCALE_DIR
 
 SOURCE = Path(__file__).resolve().parents[2]
 _ASIDE = re.compile(
-    r"/(tests|migrations|bench|demo|terminal|faults|walks|standins|management|formats)/"
-    r"|/(cli|settings|supervisor|server|starting|gathered|backups|child|installed|running|watcher|worker)\.py$"
+    r"/(tests|migrations|bench|demo|terminal|running|faults|walks|standins|management|formats)/"
+    r"|/(cli|settings|gathered|backups|run)\.py$"
 )
 """What a reader of the pages never meets: it is for the terminal, or for whoever keeps the server."""
 _MOST_READINGS = 16

@@ -8,8 +8,9 @@ from django.shortcuts import redirect, render
 from django.utils.translation import get_language
 from django.views.decorators.http import require_POST
 
-from sermovox import copied, lacking, room, storage
+from sermovox.keeping import copied, room, storage
 from sermovox.ui.words import page_words
+from sermovox.work import lacking
 
 _NOT_FOUND = "There is nothing at this address, or it belongs to somebody else."
 _WENT_WRONG = "Something went wrong in Sermovox. Nothing of yours was changed; go back and try once more."

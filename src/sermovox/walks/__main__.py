@@ -91,14 +91,14 @@ class Workers:
     def begin(cls) -> None:
         while len(cls._running) < 2:
             name = f"walker-{random.getrandbits(32):08x}"
-            command = [sys.executable, "-m", "sermovox.worker", name, "*"]
+            command = [sys.executable, "-m", "sermovox.running.worker", name, "*"]
             process = subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
             cls._running.append((name, process))
 
     @classmethod
     def kill(cls) -> None:
         """Kill one in the middle of whatever it does, and put its work back, as the supervisor does."""
-        from sermovox.recovery import requeue_tasks
+        from sermovox.work.recovery import requeue_tasks
 
         _, process = cls._running.pop(0)
         process.send_signal(signal.SIGKILL)

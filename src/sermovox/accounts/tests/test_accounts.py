@@ -14,8 +14,8 @@ from django.test import TestCase, override_settings
 from sermovox.accounts import first
 from sermovox.accounts.loopback import is_loopback
 from sermovox.cli import main
-from sermovox.starting import _tell_of_first_account
-from sermovox.supervisor import CannotStart, Supervisor
+from sermovox.running.starting import _tell_of_first_account
+from sermovox.running.supervisor import CannotStart, Supervisor
 
 GIVEN = {
     "username": "ilse",

@@ -14,8 +14,8 @@ from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
-from sermovox.recovery import look_after
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work.recovery import look_after
 
 STORAGE = "/recordings/storage/"
 

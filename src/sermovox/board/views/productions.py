@@ -16,12 +16,12 @@ from django.views.decorators.http import require_POST
 
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, ArtworkRule, obstacles, remarks
 from mastering.tagging.image_types import mime_of
-from sermovox import storage
 from sermovox.board.facts import missing_facts
 from sermovox.board.finding import ORDERS, productions_found, with_hits
 from sermovox.board.forms import NewForm, ProductionForm, SectionForm
 from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.history.changing import changing
+from sermovox.keeping import storage
 from sermovox.outlets.models import outlets_of
 from sermovox.productions import order
 from sermovox.productions.models import Production, Section

@@ -22,12 +22,12 @@ from sermovox.history.changing import last_change, next_change
 from sermovox.history.commands import Commands, NoSuchCommand
 from sermovox.history.models import Change
 from sermovox.levelling.forms import in_words
-from sermovox.numerals import whole_number, whole_numbers
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Production, Section
 from sermovox.recordings.models import Recording
 from sermovox.recordings.views import arrivals_of
 from sermovox.ui import words
+from sermovox.ui.numerals import whole_number, whole_numbers
 from sermovox.ui.owned import owned
 
 ROWS_A_PAGE = 300

@@ -21,8 +21,8 @@ from mastering.editing.scripts import (
 from mastering.editing.texts import ENCODINGS, decoded
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
-from sermovox.apart import document_text
 from sermovox.board.forms import ScriptForm, shape_of
+from sermovox.keeping.apart import document_text
 from sermovox.productions import order
 from sermovox.productions.models import Production
 from sermovox.ui import words

@@ -15,15 +15,15 @@ from mastering.meters.measurement import measure
 from mastering.tests.prompts import RATE_HZ, joined, there
 from mastering.tests.signals import noise
 from mastering.words.hearing import HeardScript, hear
-from sermovox import caches
 from sermovox.cutting.models import Page
 from sermovox.cutting.spoken import spoken_in
 from sermovox.cutting.tests.test_page import PageTestCase
 from sermovox.cutting.texts import Words
-from sermovox.queue import put_back
+from sermovox.keeping import caches
 from sermovox.scripts import tasks
 from sermovox.scripts.models import Hearing, Script, tag_of
 from sermovox.scripts.recovery import hearings
+from sermovox.work.queue import put_back
 
 _LINES = 8
 

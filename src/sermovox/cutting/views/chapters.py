@@ -10,10 +10,10 @@ from django.shortcuts import redirect, render
 
 from mastering.editing import markkinds
 from mastering.outlets.rules.artwork import FROM_MARKS
-from sermovox import storage
 from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms
 from sermovox.history.changing import changing
+from sermovox.keeping import storage
 from sermovox.productions.models import Section
 from sermovox.ui.bodies import takes_up_to
 from sermovox.ui.owned import owned

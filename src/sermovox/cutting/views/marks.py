@@ -14,11 +14,11 @@ from mastering.editing.labels import FORMATS, Label, read_labels, write_labels
 from mastering.editing.texts import UnreadableText, decoded
 from mastering.errors import MasteringError
 from mastering.tagging.markers import markers_inside, write_markers
-from sermovox import storage
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.views.page import RECORDINGS
+from sermovox.keeping import storage
 from sermovox.ui.owned import owned
 
 _LARGEST_TEXT_BYTES = 4 << 20

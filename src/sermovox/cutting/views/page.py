@@ -21,7 +21,6 @@ from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
-from sermovox import caches
 from sermovox.cutting import bytext, edits
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page, pauses_of
@@ -31,12 +30,13 @@ from sermovox.cutting.tasks import look_for_retakes, retakes_path
 from sermovox.cutting.texts import TIMED_KINDS, Words, rows_of
 from sermovox.cutting.texts import state_of as texts_state
 from sermovox.history.changing import last_change, next_change
-from sermovox.numerals import whole_number, whole_numbers
-from sermovox.queue import enqueue_once
+from sermovox.keeping import caches
 from sermovox.recordings.models import Recording
 from sermovox.scripts.models import languages_to_choose, tag_of
 from sermovox.ui import words
+from sermovox.ui.numerals import whole_number, whole_numbers
 from sermovox.ui.owned import owned
+from sermovox.work.queue import enqueue_once
 
 RECORDINGS = Recording.objects.select_related("production")
 _MOST_SAMPLES = 100_000

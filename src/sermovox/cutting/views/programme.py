@@ -19,9 +19,9 @@ from sermovox.cutting.programmes import Assembly, at_one_level
 from sermovox.cutting.views.page import said
 from sermovox.history.changing import changing, last_change, next_change
 from sermovox.history.commands import Commands
-from sermovox.numerals import whole_number
 from sermovox.productions.models import Section
 from sermovox.recordings.models import Recording
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 
 _SECTIONS = Section.objects.select_related("production").with_pieces()

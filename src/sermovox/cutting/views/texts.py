@@ -16,8 +16,8 @@ from sermovox.cutting import wordcuts
 from sermovox.cutting.models import Page
 from sermovox.cutting.texts import Words, levels_of, rows_of, state_of
 from sermovox.cutting.views.page import RECORDINGS, said
-from sermovox.numerals import whole_number
 from sermovox.scripts.models import Hearing
+from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 
 _TYPES = {"vtt": "text/vtt", "srt": "application/x-subrip", "json": "application/json", "txt": "text/plain"}

@@ -18,17 +18,17 @@ from mastering.outlets.rulesheets import parse, shipped, shipped_text, without_r
 from mastering.tagging.carried import read_carried
 from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import speech
-from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.deliveries.crossings import CHANGED, Board
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.history.changing import changing, undo
+from sermovox.keeping import storage
 from sermovox.outlets.models import RuleSheet
 from sermovox.productions import order
 from sermovox.productions.models import Section
-from sermovox.recovery import look_after
 from sermovox.sources.soundings import digest
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work.recovery import look_after
 
 BOOK = ("audiobook-retail", "single-file-audiobook", "own-masters")
 
@@ -537,7 +537,7 @@ class Guards(Standing):
         from django_tasks_db.models import DBTaskResult
 
         from sermovox.levelling.tasks import measure_sections
-        from sermovox.queue import enqueue_once
+        from sermovox.work.queue import enqueue_once
 
         before = DBTaskResult.objects.count()
         for _ in range(3):

@@ -19,8 +19,8 @@ from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.manifest import as_csv
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
-from sermovox.recovery import requeue_tasks
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work.recovery import requeue_tasks
 
 
 class Running(AppTestCase):

@@ -12,12 +12,12 @@ from mastering.pipeline import MOST_ATTEMPTS
 from mastering.tagging.carried import read_carried
 from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import picture, speech
-from sermovox import storage
 from sermovox.cutting.models import Page
 from sermovox.deliveries.archive import extras_of
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.manifest import chapter_files
 from sermovox.deliveries.models import Delivery, FinishedFile
+from sermovox.keeping import storage
 from sermovox.outlets.models import RuleSheet
 from sermovox.ui.tests.base import AppTestCase
 

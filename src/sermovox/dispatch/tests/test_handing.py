@@ -10,7 +10,7 @@ from sermovox.dispatch.models import Dispatch, Heard
 from sermovox.dispatch.tests.test_sending import OUTLET, MadeTestCase
 from sermovox.dispatch.views import AFTER_HEARING
 from sermovox.outlets.models import outlets_of
-from sermovox.recovery import look_after
+from sermovox.work.recovery import look_after
 
 OTHER = "volunteer-archive"
 

@@ -16,10 +16,10 @@ from mastering.outlets.ways import LATER_TLS, NOTHING_SENT, PLAIN, TLS
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.tests.servers import certificate, misbehave, trusting
 from sermovox.dispatch.tests.test_sending import SendingTestCase
-from sermovox.recovery import look_after
 from sermovox.standins.mailbox import InAThread
 from sermovox.standins.mails import mails_in
 from sermovox.standins.mischief import received_in
+from sermovox.work.recovery import look_after
 
 HERE = "https://sermovox.example.org"
 

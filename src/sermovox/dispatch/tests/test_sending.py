@@ -33,12 +33,12 @@ from sermovox.dispatch.ways.carrier import Access
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.dispatch.ways.servers import is_public, meant
 from sermovox.outlets.models import RuleSheet, outlets_of
-from sermovox.recovery import look_after, requeue_tasks
 from sermovox.standins import share
 from sermovox.standins.archive import InAThread
 from sermovox.standins.known import ARCHIVE, SHARE, STATION
 from sermovox.standins.mischief import received_in
 from sermovox.ui.tests.base import AppTestCase
+from sermovox.work.recovery import look_after, requeue_tasks
 
 OUTLET = "podcast-host"
 

@@ -13,7 +13,6 @@ from django.conf import settings
 
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
-from sermovox import rights
 from sermovox.dispatch.ways.carrier import (
     CHUNK_BYTES,
     Access,
@@ -26,7 +25,8 @@ from sermovox.dispatch.ways.carrier import (
     folders_down_to,
 )
 from sermovox.dispatch.ways.comparing import same_so_far
-from sermovox.running import is_demonstration
+from sermovox.keeping import rights
+from sermovox.work.run import is_demonstration
 
 _GONE = (errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN)
 

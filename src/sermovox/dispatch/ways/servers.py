@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from django.conf import settings
 
 from sermovox.dispatch.ways.carrier import LineBroke, NotSent
-from sermovox.running import is_demonstration
+from sermovox.work.run import is_demonstration
 
 PATIENCE_S = 30.0
 _WITH_IPV4_AT_END = tuple(map(ipaddress.IPv6Network, ("::/96", "64:ff9b::/96", "64:ff9b:1::/48")))

@@ -14,10 +14,10 @@ from mastering.outlets.rulesheets import shipped, shipped_text
 from mastering.pipeline import measured_for
 from mastering.shaping.mends import MENDS
 from mastering.tests.signals import noise, speech
-from sermovox import storage
 from sermovox.deliveries.models import Delivery
 from sermovox.deliveries.runs import start_run
 from sermovox.history.changing import undo
+from sermovox.keeping import storage
 from sermovox.levelling.members import beside, members_of
 from sermovox.productions import order
 from sermovox.productions.models import Section

@@ -7,8 +7,8 @@ from unittest import mock
 import numpy as np
 
 from mastering.tests.signals import noise, speech, written, written_aac
-from sermovox import storage
 from sermovox.history.changing import undo
+from sermovox.keeping import storage
 from sermovox.productions.models import Production
 from sermovox.productions.order import remove
 from sermovox.recordings.intake import Refused, shown_name, take_in
@@ -155,7 +155,7 @@ class Refusing(AppTestCase):
                 with self.assertRaisesRegex(Refused, sentence):
                     take_in(self.production, path)
             self.client.delete(begun["Location"], headers=TUS)
-        small = mock.patch("sermovox.room.shutil.disk_usage", return_value=mock.Mock(free=1000, total=10**9))
+        small = mock.patch("sermovox.keeping.room.shutil.disk_usage", return_value=mock.Mock(free=1000, total=10**9))
         with small, self.assertRaisesRegex(Refused, "disk is full"):
             take_in(self.production, path)
         self.assert_nothing_kept()

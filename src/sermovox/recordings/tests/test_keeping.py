@@ -11,16 +11,16 @@ from django.utils import timezone
 
 from mastering.errors import UnreadableRecording
 from mastering.tests.signals import speech, written
-from sermovox import storage
+from sermovox.keeping import storage
 from sermovox.productions.models import Production
-from sermovox.queue import is_queued
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import Recording, WatchedFile
 from sermovox.recordings.tasks import draw_recording
 from sermovox.recordings.verification import verify
-from sermovox.recovery import look_after
+from sermovox.running.watcher import Watcher
 from sermovox.ui.tests.base import AppTestCase
-from sermovox.watcher import Watcher
+from sermovox.work.queue import is_queued
+from sermovox.work.recovery import look_after
 
 
 class Verifying(AppTestCase):

@@ -13,11 +13,11 @@ from django.test import Client
 from django.utils import timezone
 
 from mastering.tests.signals import speech, written
-from sermovox import storage
+from sermovox.keeping import storage
 from sermovox.recordings import tus
 from sermovox.recordings.models import Upload
-from sermovox.recovery import look_after
 from sermovox.ui.tests.base import TUS, AppTestCase
+from sermovox.work.recovery import look_after
 
 
 class Resuming(AppTestCase):

@@ -277,7 +277,7 @@ class UnderWay(BrowserTestCase):
         self.begin_with("Killed", [self.long])
         self.page.get_by_role("button", name="Make 1 file").click()
         expect(self.page.locator("#run tbody")).to_contain_text("Levelling and encoding")
-        for process in self.running.processes("sermovox.worker"):
+        for process in self.running.processes("sermovox.running.worker"):
             os.kill(process, signal.SIGKILL)
         self.assertEqual(set(self.finished_files()), before, "nothing that looks finished is left")
         expect(self.page.locator("#run[data-running=no]")).to_contain_text("passes", timeout=60000)
@@ -320,7 +320,9 @@ class UnderWay(BrowserTestCase):
         address = self.page.url
         self.page.goto("about:blank")
         self.assertEqual(self.running.stop(), 0)
-        self.assertEqual(self.running.processes("sermovox.worker") + self.running.processes("sermovox.server"), [])
+        self.assertEqual(
+            self.running.processes("sermovox.running.worker") + self.running.processes("sermovox.running.server"), []
+        )
         self.running.start()
         self.page.goto(address)
         expect(self.page.locator("#run[data-running=no]")).to_contain_text("passes", timeout=60000)
@@ -329,7 +331,7 @@ class UnderWay(BrowserTestCase):
         self.running.process.kill()
         self.running.process.wait()
         deadline = time.monotonic() + 10
-        while self.running.processes("sermovox.worker") + self.running.processes("sermovox.server"):
+        while self.running.processes("sermovox.running.worker") + self.running.processes("sermovox.running.server"):
             self.assertLess(time.monotonic(), deadline, "server and workers end with the one that started them")
             time.sleep(0.1)
         self.running.start()

@@ -72,7 +72,7 @@ class Restored(TestCase):
             self.command("backup", str(folder / "backups"), data=original)
             self.command("restore", str(folder / "backups"), data=folder / "restored")
             self.assertTrue((folder / "restored" / "copied.json").exists(), "it does nothing by itself")
-            code = "import sermovox.ready; from sermovox import copied; copied.go_on()"
+            code = "import sermovox.running.ready; from sermovox.keeping import copied; copied.go_on()"
             environment = os.environ | {"SERMOVOX_DATA": str(folder / "restored")}
             subprocess.run([sys.executable, "-c", code], env=environment, check=True)
             both = original, folder / "restored"

@@ -9,9 +9,9 @@ import time
 from math import inf
 from pathlib import Path
 
-import sermovox.ready  # noqa: F401
+import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
-from sermovox import copied, rights
+from sermovox.keeping import copied, rights
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
 from sermovox.recordings.models import WatchedFile

@@ -9,7 +9,7 @@ from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 from django_tasks_db.utils import exclusive_transaction
 
-from sermovox.changes import Changes
+from sermovox.running.changes import Changes
 
 _AT_MOST_S = 3600.0
 _AGAIN_IN_S = 5.0

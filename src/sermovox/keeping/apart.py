@@ -81,7 +81,7 @@ def _bounded(text: str) -> bytes:
 
 
 def _apart(job: str, values: dict, data: bytes) -> bytes:
-    command = [sys.executable, "-m", "sermovox.apart", job, json.dumps(values), json.dumps(_LIMITS)]
+    command = [sys.executable, "-m", "sermovox.keeping.apart", job, json.dumps(values), json.dumps(_LIMITS)]
     with _turns:
         try:
             done = subprocess.run(command, input=data, capture_output=True, timeout=_MOST_WALL_S)

@@ -7,12 +7,12 @@ from dataclasses import replace
 from django.conf import settings
 from django.core.management import call_command
 
-import sermovox.ready  # noqa: F401
-from sermovox import running
+import sermovox.running.ready  # noqa: F401
 from sermovox.accounts import first
 from sermovox.accounts.loopback import is_loopback
-from sermovox.child import CannotStart
-from sermovox.supervisor import Supervisor, address_of
+from sermovox.running.child import CannotStart
+from sermovox.running.supervisor import Supervisor, address_of
+from sermovox.work import run as running
 
 
 def start(*, host: str, port: int, workers: int, demo: bool, bring_in: bool, loading: subprocess.Popen) -> None:

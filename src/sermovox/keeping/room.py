@@ -12,7 +12,7 @@ from pathlib import Path
 
 from django.conf import settings
 
-from sermovox import storage
+from sermovox.keeping import storage
 
 _MARGIN_BYTES = 8 << 20
 _TOO_LITTLE_BYTES = 4 << 20

@@ -6,7 +6,7 @@ from granian import Granian
 from granian.constants import Interfaces
 from granian.log import LogLevels
 
-from sermovox import child
+from sermovox.running import child
 
 _THREADS = 8
 """Each plays or receives one file at a time; pages need one for an instant."""

@@ -1,6 +1,6 @@
 """A process of the application, which the supervisor starts and which ends with it.
 
-    python -m sermovox.child sermovox.server 127.0.0.1 8420
+    python -m sermovox.running.child sermovox.running.server 127.0.0.1 8420
 
 It is told by its standard input when to begin, so that it may load what it needs before, and ends when that is closed.
 What it cannot go on for is kept in a sentence, for the supervisor to tell.
@@ -18,7 +18,7 @@ from importlib import import_module
 from multiprocessing.process import BaseProcess
 
 from mastering.certain import certain
-from sermovox import lacking
+from sermovox.work import lacking
 
 
 class CannotStart(Exception):
@@ -31,7 +31,7 @@ _begins = threading.Event()
 
 def start(module: str, *arguments: str) -> subprocess.Popen:
     """Start a process that runs the `main` of a module once it is told to `begin`."""
-    command = [sys.executable, "-m", "sermovox.child", module, *arguments]
+    command = [sys.executable, "-m", "sermovox.running.child", module, *arguments]
     return subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
 
 
@@ -92,7 +92,7 @@ def run(does: Callable[[], object]) -> None:
 def main(module: str, *arguments: str) -> None:
     """Run the `main` of a module with these arguments."""
     # Its own events are set: this module runs under another name.
-    this = import_module("sermovox.child")
+    this = import_module("sermovox.running.child")
     this.end_with_parent()
     this.run(lambda: import_module(module).main(*arguments))
 

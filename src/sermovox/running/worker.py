@@ -7,17 +7,17 @@ from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 
-from sermovox import child
+from sermovox.running import child
 
 ENVIRONMENT = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "MALLOC_ARENA_MAX": "1"}
 """What a worker and the server are started with: libraries start no threads of their own, and glibc keeps no memory of
 its own for each thread.
 """
-LOADED = ("sermovox.ready", "scipy.ndimage", "scipy.signal")
+LOADED = ("sermovox.running.ready", "scipy.ndimage", "scipy.signal")
 """What every worker needs, and takes seconds to load."""
 ENDINGS = [signal.SIGINT, signal.SIGTERM] + ([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])
 """The signals that ask the application to end."""
-_NAME = "sermovox.worker"
+_NAME = "sermovox.running.worker"
 _NICENESS = 10
 """Pages come first: a file in the making takes what is left of the processor."""
 
@@ -41,4 +41,4 @@ def main(identity: str, queues: str) -> None:
 def _work(identity: str, queues: str) -> None:
     for module in LOADED:
         import_module(module)
-    import_module("sermovox.waiting").work(identity, queues.split(","))
+    import_module("sermovox.running.waiting").work(identity, queues.split(","))

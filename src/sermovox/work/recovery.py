@@ -15,7 +15,8 @@ from django.conf import settings
 from django.db import DatabaseError, close_old_connections
 from django.utils.module_loading import autodiscover_modules
 
-from sermovox import copied, queue, room, storage
+from sermovox.keeping import copied, room, storage
+from sermovox.work import queue
 
 Look = Callable[[], object]
 logger = logging.getLogger(__name__)

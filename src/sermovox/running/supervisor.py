@@ -23,13 +23,15 @@ from typing import cast
 from django.conf import settings
 
 from mastering.certain import certain
-from sermovox import backups, child, lacking, queue, rights, room
 from sermovox.accounts.loopback import is_loopback
-from sermovox.changes import Changes
-from sermovox.child import CannotStart
-from sermovox.recovery import clear_away, look_after, requeue_tasks, seen_to
-from sermovox.running import Run
-from sermovox.worker import ENDINGS, ENVIRONMENT, LOADED, main
+from sermovox.keeping import backups, rights, room
+from sermovox.running import child
+from sermovox.running.changes import Changes
+from sermovox.running.child import CannotStart
+from sermovox.running.worker import ENDINGS, ENVIRONMENT, LOADED, main
+from sermovox.work import lacking, queue
+from sermovox.work.recovery import clear_away, look_after, requeue_tasks, seen_to
+from sermovox.work.run import Run
 
 _LOOK_EVERY_S = 0.5
 _LOOK_FIRST_S = 0.05
@@ -167,7 +169,7 @@ class Supervisor:
         _refuse_taken_port(host, port, before or Run())
         self._host, self._port = host, port
         self._stopping = threading.Event()
-        self._server = Child("web server", _program("sermovox.server", host, str(port), loading=loading))
+        self._server = Child("web server", _program("sermovox.running.server", host, str(port), loading=loading))
         work = f"{queue.LONG},{queue.SHORT}"
         self._workers = [Child(lacking.WORKER, _worker_for(work)) for _ in range(workers)]
         # What is over in seconds never waits until hours of sound are.
@@ -182,7 +184,7 @@ class Supervisor:
             serving = _program("sermovox.standins.together", str(settings.STAND_IN_PORT), place)
             self._others.append(Child(lacking.STAND_INS, serving))
         if settings.WATCHED_DIR:
-            watching = _program("sermovox.watcher", str(settings.WATCHED_DIR))
+            watching = _program("sermovox.running.watcher", str(settings.WATCHED_DIR))
             self._others.append(Child(lacking.WATCHER, watching))
 
     def run(self, began: Callable[[int], object] = bool) -> None:

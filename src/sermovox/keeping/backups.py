@@ -26,7 +26,7 @@ from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, whole
 from mastering.certain import certain
 from mastering.errors import MasteringError
-from sermovox import copied, rights, storage
+from sermovox.keeping import copied, rights, storage
 
 _FORMAT = 1
 _NAMED = "%Y-%m-%dT%H%M%SZ"

@@ -2,7 +2,7 @@
 
 Bytes and rows change in one order, so that a kill between the two loses nothing: new bytes are on the disk before a row
 names them, and bytes go only after no row names them. What lies there without a row is cleared away later
-(`sermovox.recovery`).
+(`sermovox.work.recovery`).
 """
 
 import errno
@@ -25,7 +25,7 @@ from django.utils import timezone
 
 from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, whole
-from sermovox import caches
+from sermovox.keeping import caches
 
 DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
 _BEING_WRITTEN = re.compile(r"\.[0-9a-f]{32}(\.sum)?$")

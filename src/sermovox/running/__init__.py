@@ -1,0 +1,1 @@
+"""The processes of the application: what starts, watches, serves, works and ends."""
