@@ -38,9 +38,8 @@ from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import digest
+from sermovox.work.jobs import MOST_STARTS, Job
 from sermovox.work.progress import seconds_left
-
-_MOST_STARTS = 3
 
 
 def holding_files(production: Production, outlet_key: str) -> "list[FinishedFile]":
@@ -319,7 +318,7 @@ class FinishedFileQuerySet(models.QuerySet):
         return self.filter(state__in=[FinishedFile.State.CANCELLED, FinishedFile.State.REFUSED])
 
 
-class FinishedFile(models.Model):
+class FinishedFile(Job):
     """One file of a delivery, from waiting to checked.
 
     `programme` is what it is made of, settled when the run begins; null where that is the whole of `recording`. `voice`
@@ -367,7 +366,6 @@ class FinishedFile(models.Model):
     state = models.CharField(max_length=24, choices=State, default=State.WAITING)
     stage = models.CharField(max_length=60, blank=True)
     share = models.FloatField(default=0.0)
-    starts = models.PositiveSmallIntegerField(default=0)
     started_at = models.DateTimeField(null=True)
     finished_at = models.DateTimeField(null=True)
     refusal = models.TextField(blank=True)
@@ -433,21 +431,19 @@ class FinishedFile(models.Model):
         What a killed worker left in its folder is cleared away. A file whose worker died several times is
         not tried for ever.
         """
-        waiting = FinishedFile.objects.filter(pk=self.pk, state=self.State.WAITING)
         claim = {"state": self.State.MAKING, "started_at": timezone.now(), "share": 0.0, "stage": ""}
         claim["stored_as"] = f"sound{PurePath(self.name).suffix}"
-        if not waiting.update(starts=models.F("starts") + 1, **claim):
-            return False
-        self.refresh_from_db()
-        if self.starts > _MOST_STARTS:
-            self.set_refused(
-                f"Making this file was broken off {_MOST_STARTS} times. The machine may be short of memory; "
-                "run it again when less is going on."
-            )
+        if not self.claimed(FinishedFile.objects.waiting(), **claim):
             return False
         shutil.rmtree(self.folder, ignore_errors=True)
         flushed_folder(self.folder)
         return True
+
+    def give_up(self) -> None:
+        self.set_refused(
+            f"Making this file was broken off {MOST_STARTS} times. The machine may be short of memory; "
+            "run it again when less is going on."
+        )
 
     def set_made(self, made: Made, sha256: str) -> None:
         self.state = self._BY_VERDICT[made.sheet.verdict]

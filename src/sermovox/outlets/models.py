@@ -15,11 +15,11 @@ from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.reports import Checked
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
 from sermovox.keeping import storage
+from sermovox.work.jobs import MOST_STARTS, Job
 from sermovox.work.progress import seconds_left
 
 _LONGEST_KEY = 60
 _MOST_SHEETS = 200
-_MOST_STARTS = 3
 
 
 class RuleSheetQuerySet(models.QuerySet):
@@ -108,7 +108,7 @@ class FileCheckQuerySet(models.QuerySet):
         return own.filter(batch=last) if last else self.none()
 
 
-class FileCheck(models.Model):
+class FileCheck(Job):
     """A file from anywhere and what an outlet says of it. The file itself goes as soon as that is known; what was found
     stays until somebody deletes it.
 
@@ -135,7 +135,6 @@ class FileCheck(models.Model):
     findings = models.JSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
     started_at = models.DateTimeField(null=True)
-    starts = models.PositiveSmallIntegerField(default=0)
 
     objects = FileCheckQuerySet.as_manager()
 
@@ -175,14 +174,13 @@ class FileCheck(models.Model):
         return verdict_of(finding["verdict"] for finding in self.findings)
 
     def start(self) -> bool:
-        """Note that it is being checked. False for a file that has ended its worker several times."""
-        self.state, self.started_at, self.share, self.starts = self.State.CHECKING, timezone.now(), 0.0, self.starts + 1
-        self.save(update_fields=["state", "started_at", "share", "starts"])
-        if self.starts > _MOST_STARTS:
-            said = f"Checking this file was broken off {_MOST_STARTS} times. Export it again, then check that."
-            self.settle(self.State.UNREADABLE, said=said)
-            return False
-        return True
+        """Claim it for a worker. False where it was cancelled, and for one that has ended its worker several times."""
+        own = FileCheck.objects.under_way()
+        return self.claimed(own, state=self.State.CHECKING, share=0.0, started_at=timezone.now())
+
+    def give_up(self) -> None:
+        said = f"Checking this file was broken off {MOST_STARTS} times. Export it again, then check that."
+        self.settle(self.State.UNREADABLE, said=said)
 
     def tell_progress(self, share: float) -> bool:
         """Note how far it is; True when somebody has cancelled meanwhile."""

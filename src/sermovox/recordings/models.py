@@ -25,9 +25,9 @@ from sermovox.keeping import caches, storage
 from sermovox.keeping.room import announces
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Section
+from sermovox.work.jobs import Job
 
 _SILENT_FOR_S = 15.0
-_MOST_STARTS = 3
 _RUNNING_FOR = timedelta(hours=1)
 _PAUSES_MIN = (1, 5, 15, 60, 240, 1440)
 """How long what could not be measured for a reason outside it waits: later and later."""
@@ -84,7 +84,7 @@ class RecordingManager(_Recordings):
         return super().get_queryset().exclude(state=Recording.State.DELETED)
 
 
-class Recording(models.Model):
+class Recording(Job):
     """One file in one production. Two productions that hold the same bytes share one stored file.
 
     Files that were sent together have the same `batch` and a `rank` in the order of their names, however they arrive.
@@ -112,7 +112,6 @@ class Recording(models.Model):
     batch = models.CharField(max_length=36, blank=True)
     rank = models.PositiveIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
-    starts = models.PositiveSmallIntegerField(default=0)
     waits_for = models.CharField(max_length=200, blank=True)
     try_at = models.DateTimeField(null=True)
     binned_at = models.DateTimeField(null=True)
@@ -217,14 +216,19 @@ class Recording(models.Model):
 
         One whose worker died several times while it was measured waits like everything else that did not go well.
         """
-        if not Recording.objects.waiting().filter(pk=self.pk).update(starts=models.F("starts") + 1, share_measured=0.0):
-            return False
-        self.refresh_from_db(fields=["starts", "waits_for"])
-        if self.starts > _MOST_STARTS and not self.waits_for:
-            self.put_off(f"a quieter hour: measuring it was broken off {self.starts - 1} times")
+        # What it waited for, if anything, was no worker's death.
+        self.refresh_from_db(fields=["waits_for"])
+        if not self.claimed(Recording.objects.waiting(), share_measured=0.0):
             return False
         Recording.objects.filter(pk=self.pk).update(waits_for="")
         return True
+
+    @property
+    def is_hopeless(self) -> bool:
+        return super().is_hopeless and not self.waits_for
+
+    def give_up(self) -> None:
+        self.put_off(f"a quieter hour: measuring it was broken off {self.starts - 1} times")
 
     def put_off(self, waits_for: str) -> None:
         """It could not be measured for a reason outside it: it is tried again, later and later."""

@@ -16,9 +16,8 @@ from mastering.words.spoken import languages
 from sermovox.keeping import caches, storage
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
+from sermovox.work.jobs import MOST_STARTS, Job
 from sermovox.work.progress import seconds_left
-
-_MOST_STARTS = 3
 
 
 class Script(models.Model):
@@ -46,7 +45,7 @@ class HearingQuerySet(models.QuerySet):
         return self.filter(state__in=[Hearing.State.WAITING, Hearing.State.LISTENING])
 
 
-class Hearing(models.Model):
+class Hearing(Job):
     """How far a recording is heard for the words of a text. `lines` are what is looked for; `key` tells them, and the
     language, from others. What was heard lies in the cache.
     """
@@ -66,7 +65,6 @@ class Hearing(models.Model):
     share = models.FloatField(default=0.0)
     said = models.TextField(blank=True)
     started_at = models.DateTimeField(null=True)
-    starts = models.PositiveSmallIntegerField(default=0)
 
     objects = HearingQuerySet.as_manager()
 
@@ -108,15 +106,11 @@ class Hearing(models.Model):
         """Claim it for a worker. False where it was given up or is another by now, and for one that has ended its
         worker several times.
         """
-        own = Hearing.objects.under_way().filter(pk=self.pk, key=self.key)
-        claim = {"state": self.State.LISTENING, "share": 0.0, "started_at": timezone.now()}
-        if not own.update(starts=models.F("starts") + 1, **claim):
-            return False
-        self.refresh_from_db(fields=[*claim, "starts"])
-        if self.starts > _MOST_STARTS:
-            self.settle(self.State.REFUSED, said=f"Looking for the words was broken off {_MOST_STARTS} times.")
-            return False
-        return True
+        own = Hearing.objects.under_way().filter(key=self.key)
+        return self.claimed(own, state=self.State.LISTENING, share=0.0, started_at=timezone.now())
+
+    def give_up(self) -> None:
+        self.settle(self.State.REFUSED, said=f"Looking for the words was broken off {MOST_STARTS} times.")
 
     def tell_progress(self, share: float) -> bool:
         """Note how far it is; True when it is no longer wanted."""

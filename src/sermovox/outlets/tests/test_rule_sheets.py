@@ -192,6 +192,14 @@ class Sheets(AppTestCase):
         self.client.force_login(get_user_model().objects.create_user("other"))
         self.assertNotContains(self.client.get("/outlets/radio-playout/checked/"), "01-mine.wav")
 
+    def test_one_that_is_cancelled_as_a_worker_takes_it_stays_cancelled(self):
+        path = written(self.folder, speech(seconds=4), name="01-mine.wav")
+        self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
+        taken = FileCheck.objects.get()
+        self.client.post("/outlets/radio-playout/checked/cancel/")
+        self.assertFalse(taken.start())
+        self.assertEqual(FileCheck.objects.get().state, FileCheck.State.CANCELLED)
+
     def test_a_file_that_ends_its_worker_is_not_tried_for_ever(self):
         path = written(self.folder, speech(seconds=4), name="01-mine.wav")
         self.client.post("/outlets/radio-playout/check/", {"file": SimpleUploadedFile(path.name, path.read_bytes())})
