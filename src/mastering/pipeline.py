@@ -404,7 +404,7 @@ class _Job:
         return [(run.kind, *self._in_file(run)) for run in self.runs]
 
     def _in_file(self, part: Run) -> tuple[float, float]:
-        shift_s = self.chain.edges.tone_head_s - self.chain.edges.cut_head_s
+        shift_s = self.chain.edges.head_s
         return max(0.0, part.start_s + shift_s), max(0.0, part.end_s + shift_s)
 
     def bettered_passages(self, found: Sequence[Levels]) -> bool:
@@ -673,8 +673,8 @@ def _most_frames(job: _Job) -> int:
 def _chapters(job: _Job) -> tuple[Chapter, ...]:
     """Chapter marks where they are in the finished file: what is put before the sound moves all but the first."""
     edges = job.chain.edges
-    shift_s = edges.tone_head_s - edges.cut_head_s
-    end_s = job.frames / job.facts.sample_rate_hz + shift_s + edges.tone_tail_s - edges.cut_tail_s
+    shift_s = edges.head_s
+    end_s = job.frames / job.facts.sample_rate_hz + shift_s + edges.tail_s
     marks = job.order.inscription.chapters
     moved = [
         replace(

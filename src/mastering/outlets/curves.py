@@ -81,7 +81,7 @@ def curves(levels: Levels, plan: LevelPlan, *, points: int) -> Curves:
     """A section over time, in at most so many points."""
     chain = plan.chain(levels.envelope)
     shaped, rehearsed = _after(levels, plan)
-    shift_s = plan.edges.cut_head_s - plan.edges.tone_head_s
+    shift_s = -plan.edges.head_s
     after = _short_term(rehearsed.steps)
     first = min(0.0, shift_s)
     last = max(levels.duration_s, shift_s + len(after) * _STEP_S)

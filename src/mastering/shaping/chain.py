@@ -62,7 +62,7 @@ def shaped(
     blocks = to_channels(blocks, channels)
     if chain.edges != Edges():
         blocks = edged(blocks, _setting(source, chain, frames, channels))
-    return _shaped(blocks, chain, source, channels, chain.edges.cut_head_s - chain.edges.tone_head_s)
+    return _shaped(blocks, chain, source, channels, -chain.edges.head_s)
 
 
 def shaped_stretch(
@@ -80,7 +80,7 @@ def shaped_stretch(
         start_frame,
         end_frame,
     )
-    start_s = start_frame / rate_hz + chain.edges.cut_head_s - chain.edges.tone_head_s
+    start_s = start_frame / rate_hz - chain.edges.head_s
     return _shaped(blocks, chain, source, channels, start_s)
 
 

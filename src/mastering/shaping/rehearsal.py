@@ -47,7 +47,7 @@ def reshaped(envelope: Envelope, chain: Chain) -> Envelope:
         return envelope
     quiet = _cells(chain.quiet_s, len(envelope))
     places = edged_cells(len(envelope), chain.edges, quiet, CELLS_PER_SECOND)
-    shift = round((chain.edges.cut_head_s - chain.edges.tone_head_s) * CELLS_PER_SECOND)
+    shift = round(-chain.edges.head_s * CELLS_PER_SECOND)
     noise = powers(envelope.power[slice(*_cells(chain.noise_s, len(envelope)))]).mean() if chain.hush_db else 0.0
     shaped = Envelope(*(np.empty(len(places), np.int16) for _ in range(3)))
     for start in range(0, len(places), _CHUNK_CELLS):

@@ -1,7 +1,7 @@
 // A section in the ink of the page: its pieces in lines, in order, with their joins; ends are dragged under a magnifier.
 
 import { fetched } from "./asking.js";
-import { clock, onCurve } from "./ink.js";
+import { clock, inks, onCurve, sharp } from "./ink.js";
 import { placed } from "./pairs.js";
 import { word } from "./words.js";
 
@@ -78,7 +78,7 @@ function drawAll(pieces) {
     if (!found || span.tone) return;
     const { pairs, start, perPair } = found;
     const count = pairs.length / 2, frames = span.end - span.start, louder = 10 ** (span.gain_db / 20);
-    pen.fillStyle = piece.kind === "music" ? colours("--ink-3") : colours("--ink");
+    pen.fillStyle = piece.kind === "music" ? colours("ink-3") : colours("ink");
     for (let line = Math.floor(span.start_s / perLine); line <= Math.floor(span.end_s / perLine) && line < lines; line += 1) {
       const from = Math.max(0, Math.floor(((span.start_s - line * perLine) / perLine) * wide()));
       const to = Math.min(wide(), Math.ceil(((span.end_s - line * perLine) / perLine) * wide()));
@@ -119,23 +119,16 @@ function drawAll(pieces) {
   }
 
   function draw() {
-    const ratio = devicePixelRatio, width = root.clientWidth, height = lines * tall;
+    const width = root.clientWidth;
     if (width <= MARGIN) return;
-    if (canvas.width !== Math.round(width * ratio) || canvas.height !== height * ratio) {
-      canvas.width = Math.round(width * ratio);
-      canvas.height = height * ratio;
-      canvas.style.height = `${height}px`;
-    }
-    const style = getComputedStyle(root), colours = (name) => style.getPropertyValue(name);
-    const pen = canvas.getContext("2d");
-    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-    pen.clearRect(0, 0, width, height);
+    canvas.style.height = `${lines * tall}px`;
+    const pen = sharp(canvas, width, lines * tall), colours = inks(root);
     pen.textBaseline = "middle";
     for (let line = 0; line < lines; line += 1) {
-      pen.font = `14px ${colours("--mono")}`;
-      pen.fillStyle = colours("--ink-2");
+      pen.font = `14px ${colours("mono")}`;
+      pen.fillStyle = colours("ink-2");
       pen.fillText(clock(line * perLine), 0, line * tall + INK_TOP + INK_TALL / 2);
-      pen.fillStyle = colours("--rule");
+      pen.fillStyle = colours("rule");
       const share = Math.min(1, whole / perLine - line);
       pen.fillRect(MARGIN, line * tall + INK_TOP + INK_TALL / 2, wide() * share, 1);
     }
@@ -148,7 +141,7 @@ function drawAll(pieces) {
     });
     if (heardAt > 0) {
       const here = placeOf(heardAt);
-      pen.fillStyle = colours("--pencil");
+      pen.fillStyle = colours("pencil");
       pen.fillRect(here.x - 1, here.y + INK_TOP - 4, 2, INK_TALL + 8);
     }
     placeEnds();
@@ -156,7 +149,7 @@ function drawAll(pieces) {
 
   // A butt join is a stroke, a crossfade two lines that cross, room tone plain paper between dotted lines.
   function drawJoin(pen, piece, colours) {
-    pen.strokeStyle = colours("--pencil");
+    pen.strokeStyle = colours("pencil");
     pen.lineWidth = 1.5;
     if (piece.join === "butt") {
       const { x, y } = placeOf(piece.start_s);
@@ -172,7 +165,7 @@ function drawAll(pieces) {
       });
     } else if (piece.join === "pause") {
       eachLine(piece.start_s - piece.join_s, piece.start_s, (line, a, b) => {
-        pen.fillStyle = colours("--paper");
+        pen.fillStyle = colours("paper");
         pen.fillRect(a, line * tall + INK_TOP, b - a, INK_TALL);
         pen.setLineDash([2, 3]);
         for (const y of [INK_TOP + 2, INK_TOP + INK_TALL - 2]) {
@@ -187,7 +180,7 @@ function drawAll(pieces) {
   }
 
   function drawFades(pen, piece, colours) {
-    pen.strokeStyle = colours("--ink-2");
+    pen.strokeStyle = colours("ink-2");
     pen.lineWidth = 1.25;
     for (const [from, to, rises] of [[piece.start_s, piece.start_s + piece.fade_in_s, true], [piece.end_s - piece.fade_out_s, piece.end_s, false]]) {
       if (to <= from) continue;
@@ -202,8 +195,8 @@ function drawAll(pieces) {
   }
 
   function drawWords(pen, piece, next, colours) {
-    pen.font = `15px ${colours("--serif")}`;
-    pen.fillStyle = colours("--ink");
+    pen.font = `15px ${colours("serif")}`;
+    pen.fillStyle = colours("ink");
     let free = -1, row = -1;
     for (const [seconds, text] of piece.words) {
       if (next?.join === "crossfade" && seconds > piece.end_s) break;
@@ -339,23 +332,17 @@ function drawAll(pieces) {
   }
 
   function drawLens(samples, begins, left, count, piece, which) {
-    const ratio = devicePixelRatio;
-    glass.width = LENS_WIDE * ratio;
-    glass.height = LENS_TALL * ratio;
-    const style = getComputedStyle(lens), colours = (name) => style.getPropertyValue(name);
-    const pen = glass.getContext("2d");
-    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-    pen.clearRect(0, 0, LENS_WIDE, LENS_TALL);
+    const pen = sharp(glass, LENS_WIDE, LENS_TALL), colours = inks(lens);
     // What does not sound lies on shaded paper.
-    pen.fillStyle = colours("--rule");
+    pen.fillStyle = colours("rule");
     pen.fillRect(which === "start" ? 0 : LENS_WIDE / 2, 0, LENS_WIDE / 2, LENS_TALL);
     const loudest = samples.reduce((most, value) => Math.max(most, Math.abs(value)), 0.002);
-    pen.strokeStyle = colours("--ink");
+    pen.strokeStyle = colours("ink");
     pen.lineWidth = 1.25;
     pen.beginPath();
     samples.forEach((value, at) => pen.lineTo(((begins + at) / count) * LENS_WIDE, LENS_TALL / 2 - (value / loudest) * (LENS_TALL / 2 - 8)));
     pen.stroke();
-    pen.fillStyle = colours("--pencil");
+    pen.fillStyle = colours("pencil");
     pen.fillRect(LENS_WIDE / 2 - 1, 0, 2, LENS_TALL);
   }
 

@@ -2,7 +2,7 @@
 
 import { UNANSWERED, fetched, posted } from "./asking.js";
 import { together } from "./desk-sound.js";
-import { clock, onCurve } from "./ink.js";
+import { clock, extremes, inks, onCurve, sharp } from "./ink.js";
 import { figure, word } from "./words.js";
 
 const root = document.querySelector("#desk");
@@ -80,29 +80,21 @@ function lay() {
   }
 
   function drawWhole() {
-    const width = wholeInk?.clientWidth, ratio = devicePixelRatio;
+    const width = wholeInk?.clientWidth;
     if (!width) return;
-    wholeInk.width = Math.round(width * ratio);
-    wholeInk.height = WHOLE_TALL * ratio;
-    const style = getComputedStyle(root), colours = (name) => style.getPropertyValue(name);
-    const pen = wholeInk.getContext("2d");
-    pen.scale(ratio, ratio);
-    pen.fillStyle = colours("--pencil");
+    const pen = sharp(wholeInk, width, WHOLE_TALL), colours = inks(root);
+    pen.fillStyle = colours("pencil");
     pen.globalAlpha = 0.18;
     pen.fillRect((start() / duration) * width, 0, Math.max(2, (length() / duration) * width), WHOLE_TALL);
     pen.globalAlpha = 1;
-    pen.fillStyle = colours("--ink");
+    pen.fillStyle = colours("ink");
     const count = wholePairs.length / 2, seconds = Number(wholeInk.dataset.seconds), later = Number(wholeInk.dataset.later);
     const loudest = wholePairs.reduce((most, value) => Math.max(most, Math.abs(value)), 1);
     const tall = (value) => onCurve(value / loudest) * (WHOLE_TALL / 2 - 2);
     for (let x = 0; x < width; x += 1) {
       const at = (place) => Math.floor((((place / width) * duration + later) / seconds) * count);
-      let low = 0, high = 0;
-      for (let pair = Math.max(0, at(x)); pair < Math.min(count, Math.max(at(x) + 1, at(x + 1))); pair += 1) {
-        low = Math.min(low, wholePairs[2 * pair]);
-        high = Math.max(high, wholePairs[2 * pair + 1]);
-      }
-      pen.fillRect(x, WHOLE_TALL / 2 - tall(high), 1, Math.max(1, tall(high) - tall(low)));
+      const [low, high] = extremes(wholePairs, at(x), Math.max(at(x) + 1, at(x + 1))).map(tall);
+      if (low <= high) pen.fillRect(x, WHOLE_TALL / 2 - high, 1, Math.max(1, high - low));
     }
   }
 
@@ -196,19 +188,12 @@ function lay() {
   }
 
   function drawVersion(canvas, buffer, number) {
-    const width = canvas.clientWidth, ratio = devicePixelRatio;
+    const width = canvas.clientWidth;
     if (!buffer || !width) return;
-    if (canvas.width !== Math.round(width * ratio)) {
-      canvas.width = Math.round(width * ratio);
-      canvas.height = TALL * ratio;
-    }
-    const style = getComputedStyle(root), colours = (name) => style.getPropertyValue(name);
-    const pen = canvas.getContext("2d");
-    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-    pen.clearRect(0, 0, width, TALL);
-    pen.fillStyle = colours("--rule");
+    const pen = sharp(canvas, width, TALL), colours = inks(root);
+    pen.fillStyle = colours("rule");
     pen.fillRect(0, TALL / 2, width, 1);
-    pen.fillStyle = number === current ? colours("--ink") : colours("--ink-3");
+    pen.fillStyle = number === current ? colours("ink") : colours("ink-3");
     const samples = buffer.getChannelData(0), each = samples.length / width, step = Math.max(1, Math.floor(each / 40));
     const level = levels()[number], tall = (value) => onCurve(value * level) * (TALL / 2 - 2);
     for (let x = 0; x < width; x += 1) {
@@ -221,7 +206,7 @@ function lay() {
     }
     if (playing) {
       const into = (Math.max(0, context.currentTime - playing.began) % buffer.duration) / buffer.duration;
-      pen.fillStyle = colours("--pencil");
+      pen.fillStyle = colours("pencil");
       pen.fillRect(into * width - 1, 0, 2, TALL);
     }
   }

@@ -1,7 +1,7 @@
 // A recording laid out like a page: the waveform runs in lines, played by clicking into it.
 
 import { UNANSWERED, fetched, posted } from "./asking.js";
-import { clock, onCurve } from "./ink.js";
+import { clock, extremes, inks, onCurve, sharp } from "./ink.js";
 import { whyUnheard } from "./unheard.js";
 import { word } from "./words.js";
 
@@ -126,48 +126,34 @@ class Player {
   }
 
   draw() {
-    const style = getComputedStyle(this.root);
-    const colour = (name) => style.getPropertyValue(name);
-    const ratio = devicePixelRatio;
-    const width = this.canvas.clientWidth;
-    const height = this.lines * LINE_HEIGHT;
-    if (this.canvas.width !== width * ratio || this.canvas.height !== height * ratio) {
-      this.canvas.width = width * ratio;
-      this.canvas.height = height * ratio;
-      this.canvas.style.height = `${height}px`;
-    }
-    const pen = this.canvas.getContext("2d");
-    pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-    pen.clearRect(0, 0, width, height);
+    const width = this.canvas.clientWidth, colour = inks(this.root);
+    this.canvas.style.height = `${this.lines * LINE_HEIGHT}px`;
+    const pen = sharp(this.canvas, width, this.lines * LINE_HEIGHT);
     const text = width - MARGIN;
     const shown = this.pairs.length / 2;
     const now = this.audio.currentTime;
-    pen.font = `14px ${style.getPropertyValue("--mono")}`;
+    pen.font = `14px ${colour("mono")}`;
     pen.textBaseline = "middle";
     for (let line = 0; line < this.lines; line += 1) {
       const middle = (line + 0.5) * LINE_HEIGHT;
-      pen.fillStyle = colour("--ink-2");
+      pen.fillStyle = colour("ink-2");
       pen.fillText(clock(line * this.lineSeconds), 0, middle);
       const share = Math.min(1, this.seconds / this.lineSeconds - line);
-      pen.fillStyle = colour("--rule");
+      pen.fillStyle = colour("rule");
       pen.fillRect(MARGIN, middle, text * share, 1);
-      pen.fillStyle = colour("--ink");
+      pen.fillStyle = colour("ink");
       for (let x = 0; x < text * share; x += 1) {
         const from = ((line + x / text) * this.lineSeconds) / this.seconds;
         const to = ((line + (x + 1) / text) * this.lineSeconds) / this.seconds;
-        const stop = Math.min(shown, Math.max(Math.floor(from * shown) + 1, Math.floor(to * shown)));
-        let low = 127, high = -127;
-        for (let column = Math.floor(from * shown); column < stop; column += 1) {
-          low = Math.min(low, this.pairs[2 * column]);
-          high = Math.max(high, this.pairs[2 * column + 1]);
-        }
+        const first = Math.floor(from * shown);
+        const [low, high] = extremes(this.pairs, first, Math.max(first + 1, Math.floor(to * shown)));
         if (high < low) continue;
         const top = middle - heightOf(high);
         pen.fillRect(MARGIN + x, top, 1, Math.max(1, middle - heightOf(low) - top));
       }
       const here = now / this.lineSeconds - line;
       if (here >= 0 && here < 1) {
-        pen.fillStyle = colour("--pencil");
+        pen.fillStyle = colour("pencil");
         pen.fillRect(MARGIN + here * text - 1, middle - LINE_HEIGHT / 2 + 1, 2, LINE_HEIGHT - 2);
       }
     }

@@ -5,7 +5,7 @@ import { test } from "node:test";
 
 const said = JSON.stringify({ "1 of {count}": "{count}, davon 1" });
 globalThis.document = { getElementById: () => ({ textContent: said }), documentElement: { lang: "de" } };
-const { clock, onCurve } = await import("../../static/js/ink.js");
+const { clock, extremes, onCurve, sharp } = await import("../../static/js/ink.js");
 const { figure, phrase, word } = await import("../../static/js/words.js");
 const { placed } = await import("../../../cutting/static/js/pairs.js");
 
@@ -25,6 +25,24 @@ test("ink rises with the sound, both ways, and no further than its line", () => 
   assert.deepEqual([0, 1, -1, 4, -4].map(onCurve), [0, 1, -1, 1, -1]);
   const rising = Array.from({ length: 100 }, (_, at) => onCurve(at / 100));
   assert.ok(rising.every((height, at) => !at || height > rising[at - 1]));
+});
+
+test("of pairs the lowest and the highest are found, and of none nothing", () => {
+  const pairs = new Int8Array([-3, 4, -9, 1, -2, 8]);
+  assert.deepEqual([extremes(pairs, 0, 3), extremes(pairs, -5, 1), extremes(pairs, 2, 99)], [[-9, 8], [-3, 4], [-2, 8]]);
+  const [low, high] = extremes(pairs, 3, 9);
+  assert.ok(high < low);
+});
+
+test("a canvas has the pixels of the screen, and is begun anew only where they are others", () => {
+  globalThis.devicePixelRatio = 1.5;
+  const done = [];
+  const pen = { setTransform: (...scale) => done.push(scale[0]), clearRect: (...box) => done.push(box) };
+  let sized = 0;
+  const canvas = { _wide: 0, height: 0, get width() { return this._wide; }, set width(to) { this._wide = to; sized += 1; }, getContext: () => pen };
+  for (let twice = 0; twice < 2; twice += 1) assert.equal(sharp(canvas, 301, 40), pen);
+  assert.deepEqual([canvas.width, canvas.height, sized], [452, 60, 1]);
+  assert.deepEqual(done.slice(0, 2), [1.5, [0, 0, 301, 40]]);
 });
 
 test("pairs lie where their samples do", () => {

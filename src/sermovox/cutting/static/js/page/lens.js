@@ -1,5 +1,6 @@
 // The magnifier: the samples around the cursor, so that a mark is set to the sample.
 
+import { sharp } from "../ink.js";
 import { lineHeight, margin, spotOf, textWidth } from "./lines.js";
 import { clock, store } from "./store.js";
 import { fetched } from "../asking.js";
@@ -45,13 +46,8 @@ export function draw() {
   const below = y + lineHeight() + 4;
   const fits = below + TALL + 4 <= scroller.scrollTop + scroller.clientHeight || y < TALL + 8;
   lens.style.transform = `translate(${Math.max(4, Math.min(x - wide / 2, margin() + textWidth() - wide))}px, ${fits ? below : y - TALL - 6}px)`;
-  const ratio = devicePixelRatio;
-  if (canvas.width !== wide * ratio) {
-    canvas.width = wide * ratio;
-    canvas.height = TALL * ratio;
-    canvas.style.width = `${wide}px`;
-    canvas.style.height = `${TALL}px`;
-  }
+  canvas.style.width = `${wide}px`;
+  canvas.style.height = `${TALL}px`;
   const count = WIDTHS[width];
   left = store.cursor - count / 2;
   const from = Math.max(0, Math.floor(left)), to = Math.min(store.frames, Math.ceil(left + count) + 1);
@@ -60,9 +56,7 @@ export function draw() {
   for (let index = from; index < to; index += 1) loudest = Math.max(loudest, Math.abs(sampleOf(index) ?? 0));
   const style = getComputedStyle(lens);
   const colour = (name) => style.getPropertyValue(`--${name}`);
-  const pen = canvas.getContext("2d");
-  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-  pen.clearRect(0, 0, wide, TALL);
+  const pen = sharp(canvas, wide, TALL);
   const at = (sample) => ((sample - left) / count) * wide;
   const height = (value) => TALL / 2 - (value / loudest) * (TALL / 2 - 8);
   for (const mark of store.state.marks) {

@@ -1,5 +1,6 @@
 // The lines of the page: only those on view are there, each with its margin and its ink.
 
+import { onCurve, sharp } from "../ink.js";
 import { peaksOf } from "./peaks.js";
 import { firstFrom, widthOfSecond, wordAtSample, words } from "./script.js";
 import { clock, store } from "./store.js";
@@ -164,7 +165,7 @@ function made() {
 }
 
 function draw(line, parts) {
-  const tall = lineHeight(), width = textWidth(), ratio = devicePixelRatio;
+  const tall = lineHeight(), width = textWidth();
   const start = line * store.lineFrames, stop = start + store.lineFrames;
   const end = Math.min(store.frames, stop);
   const { item, side, canvas } = parts;
@@ -183,15 +184,9 @@ function draw(line, parts) {
     canvas.width = 0;
     return;
   }
-  if (canvas.width !== width * ratio || canvas.height !== tall * ratio) {
-    canvas.width = width * ratio;
-    canvas.height = tall * ratio;
-    canvas.style.width = `${width}px`;
-    canvas.style.height = `${tall}px`;
-  }
-  const pen = canvas.getContext("2d");
-  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-  pen.clearRect(0, 0, width, tall);
+  canvas.style.width = `${width}px`;
+  canvas.style.height = `${tall}px`;
+  const pen = sharp(canvas, width, tall);
   const at = (sample) => ((sample - start) / store.lineFrames) * width;
   const pauses = pausesIn(start, end);
   pen.fillStyle = colours.rule;
@@ -245,8 +240,8 @@ function drawPicked(parts, start, end, width) {
   if (here) parts.caret.style.left = `${margin() + ((store.cursor - start) / store.lineFrames) * width}px`;
 }
 
-// On a curve, so that quiet speech can be seen beside loud; the loudest place fills the line.
-const inkOf = (value) => Math.sign(value) * Math.min(1, Math.abs(value) / 127 / store.loudest) ** 0.6;
+// The loudest place fills the line.
+const inkOf = (value) => onCurve(value / 127 / store.loudest);
 
 // Words are ink on the line, pauses are left white.
 function drawInk(pen, found, start, end, width, { top: strip, height, lane }, pauses, marks, at) {

@@ -1,5 +1,6 @@
 // The notes beside the page: what is on it, pauses, proposals, retakes and voices.
 
+import { onCurve } from "../ink.js";
 import { ask, edit } from "./edits.js";
 import { reveal } from "./lines.js";
 import { play } from "./sound.js";
@@ -220,7 +221,7 @@ async function drawTake(canvas, start, end) {
   pen.fillStyle = getComputedStyle(canvas).getPropertyValue("--ink");
   for (let x = 0; x < canvas.width; x += 1) {
     const pair = Math.floor((x / canvas.width) * (pairs.length / 2));
-    const reach = Math.min(1, Math.max(Math.abs(pairs[2 * pair]), Math.abs(pairs[2 * pair + 1])) / 127 / store.loudest) ** 0.6;
+    const reach = onCurve(Math.max(Math.abs(pairs[2 * pair]), Math.abs(pairs[2 * pair + 1])) / 127 / store.loudest);
     pen.fillRect(x, canvas.height * (0.5 - reach / 2), 1, Math.max(1, reach * canvas.height));
   }
 }

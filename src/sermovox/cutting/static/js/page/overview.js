@@ -1,5 +1,6 @@
 // A thin column beside the page: the whole recording from top to bottom, and where one is.
 
+import { inks, onCurve, sharp } from "../ink.js";
 import { lineHeight } from "./lines.js";
 import { store, whenIdle } from "./store.js";
 import { fetched } from "../asking.js";
@@ -25,24 +26,16 @@ async function load() {
 }
 
 function draw() {
-  const wide = canvas.clientWidth, tall = canvas.clientHeight, ratio = devicePixelRatio;
+  const wide = canvas.clientWidth, tall = canvas.clientHeight;
   if (!wide || !tall) return;
-  if (canvas.width !== wide * ratio || canvas.height !== tall * ratio) {
-    canvas.width = wide * ratio;
-    canvas.height = tall * ratio;
-  }
-  const style = getComputedStyle(canvas);
-  const colour = (name) => style.getPropertyValue(`--${name}`);
-  const pen = canvas.getContext("2d");
-  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
-  pen.clearRect(0, 0, wide, tall);
+  const pen = sharp(canvas, wide, tall), colour = inks(canvas);
   const at = (sample) => (sample / store.frames) * tall;
   const count = pairs.length / 2;
   pen.fillStyle = colour("ink-2");
   for (let y = 0; y < tall; y += 1) {
     const pair = Math.floor((y / tall) * count);
     const reach = Math.max(Math.abs(pairs[2 * pair] ?? 0), Math.abs(pairs[2 * pair + 1] ?? 0)) / 127;
-    const length = Math.min(1, reach / store.loudest) ** 0.6 * (wide - 12);
+    const length = onCurve(reach / store.loudest) * (wide - 12);
     pen.fillRect(6, y, length, 1);
   }
   pen.fillStyle = colour("pencil");
