@@ -3,11 +3,11 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from math import inf
 
 from django.db.models import Exists, Prefetch, Q
 
 from mastering.clock import clock
+from mastering.editing import giving
 from mastering.editing.assembly import BUTT, Stretch, divided
 from mastering.editing.pieces import BadCut, Span, check_span
 from sermovox.cutting.models import Page
@@ -123,47 +123,36 @@ def give(page: Page, parts: Sequence[Part], *, from_end: bool, titles: Sequence[
     frames, spans = page.recording.frames, [part.span for part in parts]
     for span in spans:
         check_span(Span("", *span), frames)
-    ordered = sorted(range(len(spans)), key=lambda at: spans[at])
     refuse_overlaps(page, spans)
     found = [each for each in sections_on(page) if each[0].role != Section.Role.SAMPLE]
-    # A recording that came in alone is one section; the first stretch takes its place.
-    alone = [each for each in found if not each[0].is_cut and len(found) == 1]
-    placeholder = alone[0][0] if alone and not any(span == (0, frames) for span in spans) else None
-    waiting = list(page.production.sections.waiting().defer("script"))
-    samples = [section for section in waiting if section.role == Section.Role.SAMPLE]
-    waiting = [section for section in waiting if section.role != Section.Role.SAMPLE]
-    for span in [] if placeholder else spans:
-        clash = next((each for each in found if overlap(each[2], span)), None)
-        if clash and samples and len(spans) == 1:
+    lying = [
+        giving.Lies(each.pk, each.position, (s.start_sample, s.end_sample), not each.is_cut) for each, _, s in found
+    ]
+    known = {section.pk: section for section in page.production.sections.waiting().defer("script")}
+    samples = [section for section in known.values() if section.role == Section.Role.SAMPLE]
+    in_place_of = giving.placeholder(spans, lying, frames)
+    if not in_place_of and (there := giving.clash(spans, lying)):
+        if samples and len(spans) == 1:
             # A sample is taken from what belongs to another section.
             fill(page, [samples[0]], parts, titles)
             return samples[:1]
-        if clash:
-            raise BadCut(
-                f"This overlaps “{clash[0].title}”, which runs from {clock_of(page, clash[2].start_sample)} to "
-                f"{clock_of(page, clash[2].end_sample)}. Choose a stretch beside it, or move its edge."
-            )
-    start, end = spans[ordered[0]][0], spans[ordered[-1]][1]
-    before = [each[0] for each in found if each[2].end_sample <= start]
-    after = [each[0] for each in found if each[2].start_sample >= end]
-    if placeholder:
-        waiting = [placeholder, *(w for w in waiting if w.position > placeholder.position)]
-    else:
-        # Between the sections on both sides, so that the running order and the recording keep step.
-        low = before[-1].position if before else 0
-        high = after[0].position if after else inf
-        waiting = [w for w in waiting if low < w.position < high or low > high]
-    chosen = waiting[max(0, len(waiting) - len(spans)) :] if from_end else waiting[: len(spans)]
+        title = next(section.title for section, *_ in found if section.pk == there.key)
+        raise BadCut(
+            f"This overlaps “{title}”, which runs from {clock_of(page, there.span[0])} to "
+            f"{clock_of(page, there.span[1])}. Choose a stretch beside it, or move its edge."
+        )
+    waiting = [giving.Waits(each.pk, each.position) for each in known.values() if each not in samples]
+    given = giving.give(spans, lying, waiting, frames=frames, from_end=from_end)
+    known |= {section.pk: section for section, *_ in found}
     count = page.production.sections.count()
-    new = [Section(title=f"Section {count + at}") for at in range(1, len(spans) - len(chosen) + 1)]
-    following = chosen[0] if from_end and chosen else after[0] if after and not chosen and not before else None
-    anchor = chosen[-1] if chosen else before[-1] if before else None
-    given = dict(zip(ordered, [*new, *chosen] if following else [*chosen, *new], strict=True))
-    if new and following:
-        order.insert(page.production, new, before=following.pk)
-    elif new:
-        order.insert(page.production, new, after=anchor.pk if anchor else None)
-    sections = [given[at] for at in range(len(spans))]
+    new = [Section(title=f"Section {count + at}") for at in range(1, given.keys.count(None) + 1)]
+    if new:
+        beside = {"before": given.before} if given.before else {"after": given.after}
+        order.insert(page.production, new, **beside)
+    rest = iter(new)
+    by_time = sorted(range(len(spans)), key=lambda at: spans[at])
+    owners = {at: next(rest) if (key := given.keys[at]) is None else known[key] for at in by_time}
+    sections = [owners[at] for at in range(len(spans))]
     fill(page, sections, parts, titles)
     return sections
 
