@@ -6,11 +6,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from mastering.audio.convert import to_channels
+from mastering.making.survey import Sounding, levelled, opened
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.levelplan import LevelPlan
-from mastering.pipeline import Sounding, levelled, opened
 from mastering.shaping.chain import shaped_stretch
 
 _LEAD_S = 1.0

@@ -11,6 +11,7 @@ import soundfile
 
 from mastering.editing.assembly import MarkedRecording, Stretch, assembled
 from mastering.editing.pieces import Piece, Span
+from mastering.making.survey import Survey
 from mastering.meters.measurement import measure
 from mastering.meters.remarks import remarks
 from mastering.meters.sides import LEFT, RIGHT
@@ -18,7 +19,7 @@ from mastering.outlets.balance import BALANCE, spans_of
 from mastering.outlets.findings import PASS, REMARK
 from mastering.outlets.rulesheets import parse, shipped, shipped_text
 from mastering.outlets.setplan import Given, plan_member
-from mastering.pipeline import Survey, make
+from mastering.pipeline import make
 from mastering.rendering import Programme, Track
 from mastering.shaping.treatment import AS_IT_IS
 from mastering.tests import prompts

@@ -12,9 +12,10 @@ import numpy as np
 
 from mastering.audio.beside import Ahead, Behind
 from mastering.audio.reader import Reader
+from mastering.making.job import Order
 from mastering.meters.meter import Meter
 from mastering.outlets.rulesheets import shipped
-from mastering.pipeline import Order, make, make_all
+from mastering.pipeline import make, make_all
 from mastering.tests.signals import noise, speech, written
 
 OUTLETS = ("volunteer-archive", "podcast-host", "own-masters", "single-file-audiobook")

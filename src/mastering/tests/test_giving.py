@@ -1,4 +1,7 @@
-"""Stretches of a recording and the sections they go to. Common practice, no source: running order and recording keep step."""
+"""Stretches of a recording and the sections they go to, so that running order and recording keep step.
+
+Common practice, no source.
+"""
 
 from unittest import TestCase
 

@@ -3,12 +3,13 @@ Debian's prompts, the encoder is libopus; what has to pass was found by trying (
 """
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase, mock, skipUnless
 
 import scipy
 
-from mastering import pipeline
+from mastering.making import proving
 from mastering.outlets.findings import FAIL
 from mastering.outlets.planning import corrected
 from mastering.outlets.rulesheets import parse
@@ -71,13 +72,13 @@ class LowBitrates(TestCase):
             seen.append(found.integrated_lufs)
             better = corrected(plan, found, demands, **more)
             # From the second on it goes wrong.
-            return pipeline.replace(better or plan, gain_db=plan.gain_db - 8.0) if len(seen) > 1 else better
+            return replace(better or plan, gain_db=plan.gain_db - 8.0) if len(seen) > 1 else better
 
-        with mock.patch.object(pipeline, "corrected", worse):
+        with mock.patch.object(proving, "corrected", worse):
             made = self.made(8, -14, -3)
         aim = [abs(lufs + 14) for lufs in seen]
         self.assertAlmostEqual(abs(made.found.levels.integrated_lufs + 14), min(aim), places=6)
-        self.assertEqual(made.attempts, pipeline.MOST_ATTEMPTS)
+        self.assertEqual(made.attempts, proving.MOST_ATTEMPTS)
         self.assertTrue(any("the nearest is kept" in said for said in made.remarks))
         self.assertEqual([path.name for path in self.folder.iterdir()].count("m.opus"), 1)
         self.assertFalse([path for path in self.folder.iterdir() if path.suffix == ".making"])

@@ -12,11 +12,13 @@ import numpy as np
 import soundfile
 
 from mastering.errors import Cancelled, CannotMake, FileInTheWay, UnreadableRecording
+from mastering.making.job import Order
+from mastering.making.proving import MOST_ATTEMPTS
 from mastering.meters.measurement import measure
 from mastering.outlets.findings import FAIL
 from mastering.outlets.rulesheets import parse, shipped, shipped_text
 from mastering.outlets.rulesheets import written as written_sheet
-from mastering.pipeline import MOST_ATTEMPTS, Order, make, make_all
+from mastering.pipeline import make, make_all
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter
 from mastering.tests.signals import PROMPTS, noise, real_speech, speech, told, written

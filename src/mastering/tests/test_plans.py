@@ -9,6 +9,7 @@ import numpy as np
 import soxr
 
 from mastering.errors import CannotMake
+from mastering.making.survey import Survey
 from mastering.meters.measurement import Measurement, measure
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.checksheet import consistency
@@ -19,7 +20,7 @@ from mastering.outlets.planning import plan_levels
 from mastering.outlets.rulesheets import parse, shipped, shipped_text
 from mastering.outlets.sentences import steps
 from mastering.outlets.setplan import Given, plan_set
-from mastering.pipeline import Survey, make
+from mastering.pipeline import make
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, NEEDED, Treatment
 from mastering.tests.prompts import RATE_HZ as PROMPT_HZ
 from mastering.tests.prompts import prompts, there

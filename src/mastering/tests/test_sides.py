@@ -8,11 +8,12 @@ import numpy as np
 import soundfile
 
 from mastering.editing.pieces import Piece, Span
+from mastering.making.survey import Survey
 from mastering.meters.measurement import measure
 from mastering.meters.sides import LEFT, RIGHT, SUM, TURNED, sides_of
 from mastering.outlets.findings import FAIL
 from mastering.outlets.rulesheets import shipped
-from mastering.pipeline import Survey, make
+from mastering.pipeline import make
 from mastering.rendering import Programme, Track
 from mastering.shaping.treatment import Treatment
 from mastering.tests.signals import noise, speech, written

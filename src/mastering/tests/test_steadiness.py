@@ -9,9 +9,9 @@ from unittest import TestCase, skipUnless
 import numpy as np
 import scipy
 
+from mastering.making.survey import Survey
 from mastering.outlets.demands import Range
 from mastering.outlets.planning import plan_levels
-from mastering.pipeline import Survey
 from mastering.shaping.treatment import ALWAYS, NEEDED, Treatment
 from mastering.tests import prompts
 from mastering.tests.signals import written

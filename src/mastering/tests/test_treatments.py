@@ -292,7 +292,7 @@ class HeadAndTail(TestCase):
         everything = Treatment(rumble_hz=70, hush=ALWAYS, hush_db=8, ride=ALWAYS)
         made, back = self.made(samples, everything)
         recording = self.folder / "take.wav"
-        from mastering.pipeline import measured_for
+        from mastering.making.survey import measured_for
 
         levels = measured_for(recording, channels=1, rumble_hz=70).levels
         heard = before_and_after(recording, recording, made.plan, levels, start_s=4.0, length_s=3.0)

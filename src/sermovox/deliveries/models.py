@@ -18,6 +18,7 @@ from django.utils import timezone
 from mastering.audio.placing import flushed_folder
 from mastering.certain import certain
 from mastering.errors import CannotMake
+from mastering.making.proving import Made
 from mastering.naming.checks import numbered
 from mastering.naming.renaming import CannotRename, new_names
 from mastering.outlets.checksheet import consistency
@@ -26,7 +27,6 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.levels import CONSISTENCY
 from mastering.outlets.rulesheets import parse
 from mastering.outlets.sentences import steps
-from mastering.pipeline import Made
 from sermovox.deliveries.fingerprints import (
     MADE_BEFORE,
     NO_DATE,

@@ -11,7 +11,10 @@ from django_tasks import task
 from mastering.audio.reader import Reader
 from mastering.audio.waveform import WaveformWriter
 from mastering.errors import Cancelled, CannotMake, MasteringError
-from mastering.pipeline import Made, Order, Stages, make_all
+from mastering.making.job import Order
+from mastering.making.proving import Made
+from mastering.making.timing import Stages
+from mastering.pipeline import make_all
 from mastering.tagging.inscription import BadTag
 from sermovox.deliveries.bundles import said_now
 from sermovox.deliveries.inscriptions import restored

@@ -12,6 +12,8 @@ from typing import Any, cast
 from mastering.certain import certain
 from mastering.editing.pieces import as_list
 from mastering.errors import MasteringError
+from mastering.making.survey import Sounding as Sound
+from mastering.making.survey import Survey, measured_for
 from mastering.meters.measurement import Measurement, Progress
 from mastering.meters.meter import Levels
 from mastering.meters.sides import SUM
@@ -19,8 +21,6 @@ from mastering.outlets.balance import runs_of, spans_of
 from mastering.outlets.known import Known
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, levelled_parts, own_rules, passages_of
-from mastering.pipeline import Sounding as Sound
-from mastering.pipeline import Survey, measured_for
 from mastering.rendering import Programme
 from mastering.shaping.treatment import ALWAYS
 from sermovox.cutting.programmes import opened

@@ -14,6 +14,7 @@ from mastering.audio.wav import Broadcast
 from mastering.editing.pieces import Piece, Span
 from mastering.editing.roles import APART
 from mastering.errors import MasteringError
+from mastering.making.job import Order
 from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names, numbered, with_ending
 from mastering.naming.described import described
@@ -25,7 +26,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.delivery import EXTRA_FILES
 from mastering.outlets.rules.kind import Delivered
-from mastering.pipeline import Order, make_all
+from mastering.pipeline import make_all
 from mastering.rendering import Programme, Track
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter, one_after_another

@@ -9,6 +9,7 @@ from mastering.audio.facts import FileFacts
 from mastering.editing.labels import FORMATS, Label, read_labels
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
+from mastering.making.survey import Survey
 from mastering.meters.meter import Levels
 from mastering.meters.sides import BY_ITSELF, WAYS
 from mastering.naming.described import described
@@ -16,7 +17,6 @@ from mastering.naming.patterns import FIELDS
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.setplan import Given, plan_set
-from mastering.pipeline import Survey
 from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, CHOICES, NEEDED, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.markers import markers_inside

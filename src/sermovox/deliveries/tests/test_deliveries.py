@@ -63,7 +63,7 @@ class Running(AppTestCase):
             (errno.EACCES, "permissions"),
             (errno.EIO, "Input/output"),
         ):
-            with patch("mastering.pipeline.put_in_place", side_effect=OSError(number, os.strerror(number))):
+            with patch("mastering.making.proving.put_in_place", side_effect=OSError(number, os.strerror(number))):
                 delivery = self.deliver()
             self.assertContains(self.client.get(delivery.get_absolute_url()), said)
             self.assertFalse(delivery.files.get().folder.exists())

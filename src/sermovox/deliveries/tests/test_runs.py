@@ -6,9 +6,9 @@ import json
 import zipfile
 
 from mastering.clock import clock
+from mastering.making.proving import MOST_ATTEMPTS
 from mastering.outlets.findings import FAIL
 from mastering.outlets.rulesheets import parse, shipped, written
-from mastering.pipeline import MOST_ATTEMPTS
 from mastering.tagging.carried import read_carried
 from mastering.tagging.writing import sound_sha256
 from mastering.tests.signals import picture, speech

@@ -9,9 +9,9 @@ import soundfile
 from django.contrib.auth import get_user_model
 
 from mastering.editing.assembly import Stretch
+from mastering.making.survey import measured_for
 from mastering.meters.meter import Levels, Meter
 from mastering.outlets.rulesheets import shipped, shipped_text
-from mastering.pipeline import measured_for
 from mastering.shaping.mends import MENDS
 from mastering.tests.signals import noise, speech
 from sermovox.deliveries.models import Delivery

@@ -1,0 +1,1 @@
+"""The stages of making files, one module each."""
