@@ -59,7 +59,8 @@ class Encoding:
 
     @property
     def extension(self) -> str:
-        return CODECS[self.codec].ending or written_in(self.container).endings[0]
+        container = written_in(self.container)
+        return container.ends.get(self.codec, container.endings[0])
 
     @property
     def lossy(self) -> bool:
@@ -114,7 +115,7 @@ def said_of(encoding: Encoding) -> tuple[str, ...]:
 
 def nearest_kbps(encoding: Encoding, kbps: float) -> int:
     """The bitrate nearest to this that such a file can have, kbit/s."""
-    known = _bit_rates(encoding)
+    known = CODECS[encoding.codec].kbps(encoding.sample_rate_hz, encoding.channels)
     if isinstance(known, range):
         return round(min(max(kbps, known.start), known.stop - 1))
     return _nearest(kbps, known)
@@ -176,25 +177,11 @@ def _of_bit_rate(encoding: Encoding, kbps: int | None, which: str) -> list[str]:
     name, rate_hz = CODECS[encoding.codec].words, encoding.sample_rate_hz
     if kbps is None:
         return [f"{name} with a bitrate that is {encoding.mode} needs one{which}."]
-    if kbps in _bit_rates(encoding):
+    if kbps in CODECS[encoding.codec].kbps(rate_hz, encoding.channels):
         return []
     near = nearest_kbps(encoding, kbps)
     sides = "mono" if encoding.channels == 1 else "stereo"
     return [f"{name} has no {kbps:g} kbit/s{which} at {rate_hz} Hz in {sides}; the nearest is {near} kbit/s."]
-
-
-def _bit_rates(encoding: Encoding) -> range | tuple[int, ...]:
-    channels, rate_hz = encoding.channels, encoding.sample_rate_hz
-    if encoding.codec == "mp3":
-        return MP3_KBPS.get(rate_hz) or MP3_KBPS[_nearest(rate_hz, MP3_KBPS)]
-    if encoding.codec == "aac":
-        # At most 6144 bits a frame of 1024 samples and channel: ISO/IEC 14496-3, 4.5.3 (from memory).
-        return range(8 * channels, int(6.144 * rate_hz / 1024 * channels) + 1)
-    if encoding.codec == "opus":
-        # RFC 6716, section 2.1.1.
-        return range(6, 256 * channels + 1)
-    # What its encoder takes.
-    return range(24, 192 * channels + 1)
 
 
 def _nearest(value: float, known: Iterable[int]) -> int:

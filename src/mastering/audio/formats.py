@@ -4,6 +4,7 @@ A new container is one new entry; where its tags are written in a way of their o
 `tagging.writing`.
 """
 
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mastering.errors import CannotMake
@@ -31,19 +32,23 @@ class Codec:
     """One way of encoding sound.
 
     `words` is what it is called, `modes` how its bitrate may be chosen, the usual one first; none for one without loss.
-    `encoder` is libav's, `samples` the format of samples that takes; `speed` how many times faster than it sounds a
-    file is made, measured by bin/bench on two cores. `ending` is that of its files, where it is not their container's;
-    `said` what is to be known of every one.
+    `kbps` are its bitrates for a sample rate in Hz and a number of channels. `encoder` is libav's, `settings` what that
+    is told in each mode, `samples` the format of samples it takes; `speed` how many times faster than it sounds a file
+    is made, measured by bin/bench on two cores. `seeks` says whether libav lands on the same sample after a jump as
+    when it reads from the start (found by comparing them: Vorbis and Windows Media do not always; the samples are the
+    same too, but for AAC that has noise filled in at random). `said` is what is to be known of every file.
     """
 
     name: str
     words: str
     rates_hz: tuple[int, ...]
     modes: tuple[str, ...] = ()
+    kbps: Callable[[int, int], Sequence[int]] = lambda rate_hz, channels: range(24, 192 * channels + 1)
     encoder: str = ""
+    settings: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     samples: str = "fltp"
     speed: float
-    ending: str = ""
+    seeks: bool = False
     said: str = ""
 
 
@@ -51,9 +56,10 @@ class Codec:
 class Container:
     """One kind of file.
 
-    `endings` are those its files may have, their own first (common practice, no source). `codecs` are what is written
-    into it, the usual one first, each with the depths of its samples; none where it is only read. `muxer` is libav's
-    name for writing it, `writer` what writes it in `audio.writers` where libav does not; `pcm` how libav calls plain
+    `endings` are those its files may have, their own first (common practice, no source); `ends` is the own one of a
+    codec in it that has another. `codecs` are what is written into it, the usual one first, each with the depths of its
+    samples; none where it is only read. `muxer` is libav's name for writing it, `reader` for reading it where that is
+    another, `writer` what writes it in `audio.writers` where libav does not; `pcm` how libav calls plain
     samples in it, by their bits. `tags` names the way its tags are written, in `tagging.writing`; `called` are those
     that libav reads under other names. `pictures`, `chapters` and `broadcast` say what it has a place for; `played`
     which of libav's decoders browsers have for it, `media_type` what it is sent as.
@@ -61,8 +67,10 @@ class Container:
 
     name: str
     endings: tuple[str, ...]
+    ends: dict[str, str] = field(default_factory=dict)
     codecs: dict[str, tuple[str, ...]] = field(default_factory=dict)
     muxer: str = ""
+    reader: str = ""
     writer: str = "libav"
     pcm: str = "pcm_s{}le"
     tags: str
@@ -89,9 +97,12 @@ CODECS = {
             words="MP3",
             rates_hz=tuple(sorted(MP3_KBPS)),
             modes=BIT_RATE_MODES,
+            kbps=lambda rate_hz, channels: MP3_KBPS[min(MP3_KBPS, key=lambda known: (abs(known - rate_hz), known))],
             encoder="libmp3lame",
+            settings=dict.fromkeys(BIT_RATE_MODES, {"joint_stereo": "0"}),
             samples="s16p",
             speed=45,
+            seeks=True,
         ),
         # ISO/IEC 14496-3, table 1.18 (from memory), as far as it is read here.
         Codec(
@@ -99,12 +110,15 @@ CODECS = {
             words="AAC",
             rates_hz=(8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 64000, 88200, 96000),
             modes=(AVERAGE,),
+            # At most 6144 bits a frame of 1024 samples and channel: ISO/IEC 14496-3, 4.5.3 (from memory).
+            kbps=lambda rate_hz, channels: range(8 * channels, int(6.144 * rate_hz / 1024 * channels) + 1),
             encoder="aac",
             speed=22,
+            seeks=True,
         ),
-        Codec(name="alac", words="ALAC", rates_hz=_ANY_RATE_HZ, encoder="alac", samples="s{}p", speed=100),
+        Codec(name="alac", words="ALAC", rates_hz=_ANY_RATE_HZ, encoder="alac", samples="s{}p", speed=100, seeks=True),
         Codec(name="pcm", words="PCM", rates_hz=_ANY_RATE_HZ, samples="s{}", speed=130),
-        Codec(name="flac", words="FLAC", rates_hz=_ANY_RATE_HZ, encoder="flac", samples="s{}", speed=110),
+        Codec(name="flac", words="FLAC", rates_hz=_ANY_RATE_HZ, encoder="flac", samples="s{}", speed=110, seeks=True),
         Codec(
             name="vorbis",
             words="Vorbis",
@@ -118,10 +132,13 @@ CODECS = {
             words="Opus",
             rates_hz=(48000,),
             modes=(CONSTANT, AVERAGE),
+            # RFC 6716, section 2.1.1.
+            kbps=lambda rate_hz, channels: range(6, 256 * channels + 1),
             encoder="libopus",
+            settings={CONSTANT: {"vbr": "off"}, AVERAGE: {"vbr": "on"}},
             samples="flt",
             speed=35,
-            ending="opus",
+            seeks=True,
         ),
         Codec(
             name="wmav2",
@@ -211,7 +228,8 @@ for _container in (
     ),
     Container(
         name="ogg",
-        endings=("ogg", "oga"),
+        endings=("ogg", "oga", "opus"),
+        ends={"opus": "opus"},
         codecs={"vorbis": (), "opus": ()},
         muxer="ogg",
         tags="Vorbis comments",
@@ -257,10 +275,12 @@ def found_as(name: str, brand: str = "") -> str:
     if name.startswith("mov,"):
         own = brand.strip().lower()
         return own if own in CONTAINERS and CONTAINERS[own].is_mp4 else "mp4"
-    return _FOUND_AS.get(name) or next((each.name for each in WRITTEN.values() if each.muxer == name), name)
+    known = (each.name for each in CONTAINERS.values() if name in (each.reader or each.muxer,))
+    return next(known, _FOUND_AS.get(name, name))
 
 
 _FOUND_AS = {"matroska,webm": "matroska", "mp2": "mpeg"}
+"""What is only ever read, and has nothing else to be said of it."""
 
 
 def fits_ending(ending: str, *, container: str, codec: str) -> bool:
@@ -271,8 +291,9 @@ def fits_ending(ending: str, *, container: str, codec: str) -> bool:
     """
     if container not in CONTAINERS:
         return True
-    also = (CODECS[codec].ending,) if codec in CODECS else ()
-    return ending.lower() in (*CONTAINERS[container].endings, *also)
+    endings = CONTAINERS[container].endings
+    others = {end for name, end in CONTAINERS[container].ends.items() if name != codec}
+    return ending.lower() in {*endings} - others
 
 
 def plays(container: str, codec: str) -> bool:

@@ -9,7 +9,7 @@ import av
 import numpy as np
 
 from mastering.audio.encodings import Encoding
-from mastering.audio.formats import CODECS, CONSTANT, INT_16, written_in
+from mastering.audio.formats import CODECS, INT_16, written_in
 from mastering.certain import certain
 
 
@@ -59,17 +59,12 @@ class LibavWriter:
             self._container.close()
 
     def _codec(self) -> str:
-        if self._encoding.codec == "pcm":
-            return written_in(self._encoding.container).pcm.format(certain(self._encoding.sample_format)[:2])
-        return CODECS[self._encoding.codec].encoder
+        if encoder := CODECS[self._encoding.codec].encoder:
+            return encoder
+        return written_in(self._encoding.container).pcm.format(certain(self._encoding.sample_format)[:2])
 
     def _settings(self) -> dict[str, str]:
-        encoding = self._encoding
-        if encoding.codec == "opus":
-            return {"vbr": "off" if encoding.mode == CONSTANT else "on"}
-        if encoding.codec == "mp3":
-            return {"joint_stereo": "0"}
-        return {}
+        return dict(CODECS[self._encoding.codec].settings.get(self._encoding.mode or "", {}))
 
 
 def chapter_atoms(chapters: Sequence[Any]) -> list[Any]:

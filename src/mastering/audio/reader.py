@@ -12,7 +12,7 @@ from av.container import InputContainer
 
 from mastering.audio.beside import Ahead
 from mastering.audio.facts import FileFacts
-from mastering.audio.formats import MP3_KBPS, found_as
+from mastering.audio.formats import CODECS, MP3_KBPS, found_as
 from mastering.audio.headers import missing_audio_fraction
 from mastering.audio.opening import open_safely
 from mastering.certain import certain
@@ -30,9 +30,6 @@ _TOLERATED_SHORTFALL_S = 0.25
 
 _PCM_DEPTHS = {"u8": 8, "s8": 8, "s16": 16, "s24": 24, "s32": 32, "f32": 32, "f64": 64}
 _LOSSLESS = ("flac", "alac", "wavpack", "ape", "tta")
-_SEEKS_EXACTLY = ("flac", "alac", "mp3", "aac", "opus")
-"""Besides PCM: codecs that land on the same sample after a jump as when read from the start (found by comparing them);
-Vorbis and Windows Media do not always. The samples are the same too, but for AAC that has noise filled in at random."""
 _AAC_FRAME = 2048
 """The longest frame of AAC, with its high-efficiency extension (ISO/IEC 14496-3, 4.6.18; from memory)."""
 _RUN_UP_S = 1.0
@@ -277,7 +274,7 @@ class Reader:
     def _seeks_exactly(self) -> bool:
         # Matroska counts in milliseconds: too coarse to tell one sample from the next.
         fine = self._stream.time_base * self.sample_rate_hz <= 1
-        return fine and (self.codec.startswith("pcm_") or self.codec in _SEEKS_EXACTLY)
+        return fine and (self.codec.startswith("pcm_") or self.codec in CODECS and CODECS[self.codec].seeks)
 
     def facts(self) -> FileFacts:
         """The format facts. Complete once `blocks` has been read to its end."""

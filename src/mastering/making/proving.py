@@ -37,7 +37,7 @@ class Made:
     remarks: tuple[str, ...]
 
 
-def proven(job: Job, content_kind: str, clock: "Clock") -> Made:
+def proven(job: Job, content_kind: str, clock: Clock) -> Made:
     """Measure the finished file, make it again where that can better it, and give it its name."""
     best: _Tried | None = None
     while True:

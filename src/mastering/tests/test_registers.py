@@ -53,6 +53,10 @@ CREST = RuleKind(
 
 AU = Container(name="au", endings=("au", "snd"), codecs={"pcm": (INT_16,)}, muxer="au", pcm="pcm_s{}be", tags="")
 """A container that nothing else knows, which holds nothing but sound."""
+MKA = Container(
+    name="mka", endings=("mka",), codecs={"opus": ()}, muxer="matroska", reader="matroska,webm", tags="", pictures=False
+)
+"""Another, which libav reads under another name than it writes, for a codec with an ending of its own elsewhere."""
 HEAD = 'format = 2\nkey = "own"\ntitle = "Own"\nsummary = "For a test."\n'
 RULE = '[[rules]]\nname = "{}"\nexactly = "{}"\nsource = "a test"\n'
 
@@ -137,6 +141,21 @@ class Registers(TestCase):
             self.assertAlmostEqual(made.path.stat().st_size, low, delta=2000)
         with self.assertRaisesRegex(BadOutlet, "does not write au files"):
             read(asked)
+
+    def test_a_container_that_is_read_under_another_name_keeps_its_own_and_its_ending(self):
+        take = np.concatenate([noise(-66, 0.5), speech(seconds=6, peak=0.3), noise(-66, 0.5)])
+        rules = (("container", "mka"), ("channels", "mono"), ("codec", "opus"), ("bit_rate_mode", "constant"))
+        asked = HEAD + "".join(RULE.format(*each) for each in rules)
+        for name, value in (("sample_rate_hz", 48000), ("bit_rate_kbps", 64)):
+            asked += RULE.replace('"{}"\nsource', "{}\nsource").format(name, value)
+        with known(MKA), tempfile.TemporaryDirectory() as folder:
+            sheet = parse(asked)
+            self.assertEqual(sheet.encoding(channels=1, content_kind="speech").extension, "mka")
+            made = make(kept(Path(folder), take), sheet, Path(folder) / "made.mka")
+            found = next(each for each in made.sheet.findings if each.rule == "container")
+            self.assertEqual((found.verdict, found.found), (PASS, "mka"))
+        for ending, codec, fits in (("opus", "opus", True), ("opus", "vorbis", False), ("oga", "vorbis", True)):
+            self.assertIs(formats.fits_ending(ending, container="ogg", codec=codec), fits)
 
     def test_a_kind_of_mark_is_set_kept_and_heard_in_its_place_alone(self):
         take = speech(seconds=4)
