@@ -60,7 +60,7 @@ def give(
     >>> give([(200, 300), (100, 200)], lying, waiting, frames=400, from_end=False)
     Given(keys=(3, 2), before=None, after=3)
     >>> give([(150, 200)], lying, waiting, frames=400, from_end=True)
-    Given(keys=(3,), before=3, after=3)
+    Given(keys=(3,), before=3, after=None)
     >>> give([(0, 9), (9, 12)], [], [Waits(7, 1)], frames=400, from_end=False)
     Given(keys=(7, None), before=None, after=7)
     """
@@ -83,5 +83,5 @@ def give(
     return Given(
         tuple(by_place[at] for at in range(len(spans))),
         before=following.key if following else None,
-        after=anchor.key if anchor else None,
+        after=anchor.key if anchor and not following else None,
     )

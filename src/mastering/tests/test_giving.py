@@ -23,7 +23,7 @@ class Giving(TestCase):
 
     def test_new_ones_follow_those_that_waited_or_precede_them_from_the_end(self):
         self.assertEqual(given((0, 10), (10, 20), (20, 30), waiting=(4,)), Given((4, None, None), None, 4))
-        self.assertEqual(given((0, 10), (10, 20), (20, 30), waiting=(4,), from_end=True), Given((None, None, 4), 4, 4))
+        self.assertEqual(given((0, 10), (10, 20), (20, 30), waiting=(4,), from_end=True), Given((None, None, 4), 4))
         self.assertEqual(given((0, 10)), Given((None,), None, None))
 
     def test_only_what_waits_between_both_sides_is_given_to(self):

@@ -147,8 +147,7 @@ def give(page: Page, parts: Sequence[Part], *, from_end: bool, titles: Sequence[
     count = page.production.sections.count()
     new = [Section(title=f"Section {count + at}") for at in range(1, given.keys.count(None) + 1)]
     if new:
-        beside = {"before": given.before} if given.before else {"after": given.after}
-        order.insert(page.production, new, **beside)
+        order.insert(page.production, new, before=given.before, after=given.after)
     rest = iter(new)
     by_time = sorted(range(len(spans)), key=lambda at: spans[at])
     owners = {at: next(rest) if (key := given.keys[at]) is None else known[key] for at in by_time}

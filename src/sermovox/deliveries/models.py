@@ -431,9 +431,14 @@ class FinishedFile(Job):
         What a killed worker left in its folder is cleared away. A file whose worker died several times is
         not tried for ever.
         """
-        claim = {"state": self.State.MAKING, "started_at": timezone.now(), "share": 0.0, "stage": ""}
-        claim["stored_as"] = f"sound{PurePath(self.name).suffix}"
-        if not self.claimed(FinishedFile.objects.waiting(), **claim):
+        if not self.claimed(
+            FinishedFile.objects.waiting(),
+            state=self.State.MAKING,
+            started_at=timezone.now(),
+            share=0.0,
+            stage="",
+            stored_as=f"sound{PurePath(self.name).suffix}",
+        ):
             return False
         shutil.rmtree(self.folder, ignore_errors=True)
         flushed_folder(self.folder)

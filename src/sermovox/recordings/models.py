@@ -216,15 +216,14 @@ class Recording(Job):
 
         One whose worker died several times while it was measured waits like everything else that did not go well.
         """
-        # What it waited for, if anything, was no worker's death.
-        self.refresh_from_db(fields=["waits_for"])
-        if not self.claimed(Recording.objects.waiting(), share_measured=0.0):
+        if not self.claimed(Recording.objects.waiting(), reading=["waits_for"], share_measured=0.0):
             return False
         Recording.objects.filter(pk=self.pk).update(waits_for="")
         return True
 
     @property
     def is_hopeless(self) -> bool:
+        # What it waited for, if anything, was no worker's death.
         return super().is_hopeless and not self.waits_for
 
     def give_up(self) -> None:

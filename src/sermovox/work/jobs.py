@@ -1,5 +1,7 @@
 """Long work that a row of the database stands for."""
 
+from collections.abc import Sequence
+
 from django.db import models
 
 MOST_STARTS = 3
@@ -23,13 +25,14 @@ class Job(models.Model):
         """Note that it is hopeless, and what to do."""
         raise NotImplementedError
 
-    def claimed(self, waiting: models.QuerySet, **claim) -> bool:
-        """Take it in hand, where it is among those `waiting` at this very moment: `claim` is what it is then. False
-        where it was cancelled, is another's by now or is hopeless.
+    def claimed(self, waiting: models.QuerySet, *, reading: Sequence[str] = (), **claim) -> bool:
+        """Take it in hand, where it is among those `waiting` at this very moment: `claim` is what it is then, `reading`
+        what else is to be known of it as it is. False where it was cancelled, is another's or nobody's by now, or is
+        hopeless.
         """
         if not waiting.filter(pk=self.pk).update(starts=models.F("starts") + 1, **claim):
             return False
-        self.refresh_from_db(fields=[*claim, "starts"])
+        self.refresh_from_db(fields=[*claim, *reading, "starts"])
         if self.is_hopeless:
             self.give_up()
             return False

@@ -145,6 +145,12 @@ class Storage(AppTestCase):
         self.assertIn("broken off 3 times", recording.waits_for)
         self.assertGreater(recording.try_at, timezone.now() + timedelta(minutes=30))
 
+    def test_what_is_gone_as_a_worker_takes_it_is_not_begun(self):
+        self.upload(written(self.folder, speech(seconds=3)))
+        taken = Recording.objects.get()
+        self.production.delete()
+        self.assertFalse(taken.begin())
+
     def test_measuring_of_what_is_deleted_meanwhile_stops(self):
         outcome = self.upload(written(self.folder, speech(seconds=3)))
         recording = Recording.objects.get(pk=outcome["recording"])

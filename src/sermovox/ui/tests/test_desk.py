@@ -1,6 +1,7 @@
 """Bringing work in, in a real browser: uploads that break off, the running order, scripts, pairing and names."""
 
 import hashlib
+import re
 import tempfile
 from pathlib import Path
 
@@ -185,6 +186,47 @@ class Desk(BrowserTestCase):
         expect(boxes).to_have_count(count)
         expect(boxes.nth(1)).not_to_be_checked()
         expect(boxes.nth(0)).to_be_checked()
+
+    def test_rows_that_are_as_they_were_are_looked_at_again_all_the_same(self):
+        self.begin("Looked at")
+        self.page.keyboard.press("a")
+        self.expect_titles("New section")
+        self.page.wait_for_timeout(1000)
+        # Nothing has changed; something else of the page is drawn a while later.
+        with self.page.expect_response("**/rows/?**") as unchanged:
+            self.page.evaluate("htmx.trigger('#rows', 'again')")
+        self.assertEqual(unchanged.value.status, 204)
+        self.page.wait_for_timeout(1500)
+        self.page.evaluate("htmx.trigger('#arrivals', 'again')")
+        # Every eight seconds.
+        with self.page.expect_request("**/rows/?**", timeout=12000):
+            pass
+
+    def test_an_answer_that_takes_a_row_for_known_that_is_another_by_now_leaves_it(self):
+        self.begin("Late")
+        for _ in range(2):
+            self.page.keyboard.press("a")
+        self.expect_titles("New section", "New section")
+        late = []
+
+        def answered(route):
+            # As if rows had changed before it came: one is another by now, one is gone.
+            answer = route.fetch()
+            known = re.search(r'data-drawn="(\w+)" data-known', answer.text())
+            if late or not known:
+                return route.fulfill(response=answer)
+            gone = '<tbody><tr id="row-0" data-section="0" data-drawn="1" data-known></tr>'
+            late.append(answer.text().replace(known[1], "0" * 12).replace("<tbody>", gone))
+            return route.fulfill(response=answer, body=late[0])
+
+        self.page.route("**/rows/?**", answered)
+        asks = "htmx.ajax('GET', document.querySelector('#rows').getAttribute('hx-get').replace(/seen=\\w+/, 'seen='), "
+        self.page.evaluate(f"{asks} {{ target: '#rows', swap: 'in-place' }})")
+        self.page.wait_for_timeout(500)
+        self.expect_titles("New section", "New section")
+        # What it could not tell is asked for whatever it is.
+        self.assertEqual(len(late), 1)
+        expect(self.page.locator("#rows")).to_have_attribute("hx-get", re.compile(r"seen=(&|$)"))
 
     def test_a_recording_is_dragged_from_the_margin_onto_its_row(self):
         self.begin("Tray")

@@ -5,15 +5,19 @@
 const OWN = ["checked", "data-chosen"];
 
 const drawnRows = () => [...document.querySelectorAll("tr[data-drawn]")];
-let missing = false; // the server takes a row for known that is not here any more
+const isKnown = (node) => node.dataset?.known !== undefined;
+let missing = false; // the server takes a row for known that is another or not here any more: an answer came late
 
 const callbacks = {
-  beforeNodeMorphed: (old, fresh) => !old.hasAttribute?.("data-own") && !(old.dataset?.drawn && old.dataset.drawn === fresh.dataset?.drawn),
+  beforeNodeMorphed(old, fresh) {
+    const same = old.dataset?.drawn && old.dataset.drawn === fresh.dataset?.drawn;
+    missing ||= isKnown(fresh) && !same;
+    return !old.hasAttribute?.("data-own") && !same && !isKnown(fresh);
+  },
   beforeAttributeUpdated: (name, node) => !(node.localName === "input" && OWN.includes(name)),
   beforeNodeAdded(node) {
-    const known = node.dataset?.known !== undefined;
-    missing ||= known;
-    return !known;
+    missing ||= isKnown(node);
+    return !isKnown(node);
   },
 };
 

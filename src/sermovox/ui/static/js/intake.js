@@ -14,7 +14,7 @@ function refresh() {
 }
 
 async function draw() {
-  // Asked for by the page, not by the rows: those may be on their way to being replaced and would forget it.
+  // Asked for by the page, not by the rows: those may be asking already.
   const rows = document.querySelector("#rows");
   await htmx.ajax("GET", rows.getAttribute("hx-get"), { target: "#rows", swap: "in-place" });
   refreshing = 0;

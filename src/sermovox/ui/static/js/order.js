@@ -284,17 +284,16 @@ document.addEventListener("htmx:beforeRequest", (event) => {
 document.addEventListener("htmx:beforeSwap", (event) => {
   if (event.target.id !== "rows") return;
   if (held(event)) event.detail.shouldSwap = false;
-  else drawing = performance.now();
+  if (event.detail.shouldSwap) drawing = performance.now();
 });
-document.addEventListener("htmx:afterSettle", () => {
-  if (!drawing) return;
+document.addEventListener("htmx:afterSettle", ({ target }) => {
+  if (target.id !== "rows") return;
+  show();
   const began = drawing;
-  drawing = 0;
   requestAnimationFrame(() => setTimeout(() => { restsUntil = performance.now() + RESTS * (performance.now() - began); }));
 });
 // At once, so that no key is lost between.
 document.addEventListener("htmx:afterSwap", () => {
   if (document.activeElement === document.body && rowOf(current)) rowOf(current).focus({ preventScroll: true });
 });
-document.addEventListener("htmx:afterSettle", ({ target }) => { if (target.id === "rows") show(); });
 show();
