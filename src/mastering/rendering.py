@@ -18,6 +18,7 @@ from mastering.editing.pieces import BadCut, Piece, Span
 from mastering.errors import UnreadableRecording
 from mastering.meters.decibels import amplitude_of_db
 from mastering.meters.kweighting import CHANNEL_NAMES
+from mastering.said import Said
 from mastering.shaping.fades import crossfaded, fade_gains
 from mastering.shaping.hush import hushed, noise_power, window_frames
 from mastering.shaping.mends import ALIGNED_S, MENDS, fit_for
@@ -168,14 +169,14 @@ class ProgrammeReader:
 
     def __init__(self, pieces: Sequence[Piece], tracks: Tracks):
         if not pieces:
-            raise BadCut("Nothing is left of this section: all of it is struck out. Restore what should be heard.")
+            raise BadCut(Said("nothing-left-section-all-struck"))
         self._sources: dict[str, _Source] = {}
         try:
             for piece in pieces:
                 name = piece.span.recording
                 if name not in self._sources:
                     if name not in tracks:
-                        raise BadCut("A recording of this section is no longer there. Bring it in again.")
+                        raise BadCut(Said("recording-section-no-longer-there-bring"))
                     self._sources[name] = _Source(tracks[name])
         except BaseException:
             self._close()
@@ -344,9 +345,9 @@ class ProgrammeReader:
     def _check_overlaps(self) -> None:
         for run, following in zip(self._runs, [*self._runs[1:], None], strict=True):
             if run.overlap + (following.overlap if following else 0) > run.length:
-                raise BadCut("A crossfade is longer than a piece it joins. Make it shorter.")
+                raise BadCut(Said("crossfade-longer-than-piece-joins"))
         if self._runs[0].overlap:
-            raise BadCut("The first piece has nothing before it to cross with.")
+            raise BadCut(Said("first-piece-nothing-before-cross"))
 
 
 @dataclass(frozen=True)
@@ -391,7 +392,7 @@ class _Source:
             for track in tracks:
                 self._readers.append(Reader(track.path))
             if len({reader.sample_rate_hz for reader in self._readers}) > 1:
-                raise BadCut("Voices that sound together have to be of one sample rate. Convert one of them.")
+                raise BadCut(Said("voices-sound-together-one-sample"))
         except BaseException:
             self.close()
             raise
@@ -419,9 +420,7 @@ class _Source:
                 length -= len(block)
                 yield block
             if length > beyond:
-                raise UnreadableRecording(
-                    "A recording of this section is shorter than it was: its file is damaged. Bring it in again."
-                )
+                raise UnreadableRecording(Said("recording-section-shorter-than-file"))
             return
         streams = [
             _Padded(

@@ -192,6 +192,7 @@ USE_TZ = True
 
 SESSION_COOKIE_SAMESITE = "Lax"
 SESSION_ENGINE = "sermovox.accounts.sessions"
+MESSAGE_STORAGE = "sermovox.ui.notices.Notices"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 

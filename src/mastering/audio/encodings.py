@@ -15,6 +15,7 @@ from mastering.audio.formats import (
     written_in,
 )
 from mastering.certain import certain
+from mastering.said import Said, either
 
 LARGEST_RIFF_BYTES = (4 << 30) - (1 << 20)
 """A RIFF counts its bytes in 32 bits; something is left for tags. Longer files are RF64 (EBU Tech 3306)."""
@@ -79,30 +80,41 @@ def objections(encoding: Encoding) -> list[str]:
     container, rate_hz = written_in(encoding.container), encoding.sample_rate_hz
     if encoding.codec not in container.codecs:
         known = CODECS.get(encoding.codec)
-        return [
-            f"{known.words if known else encoding.codec} does not go into {container.name}; "
-            f"what does is {_listed(CODECS[each].words for each in container.codecs)}."
-        ]
+        name = known.words if known else encoding.codec
+        fit = either(CODECS[each].words for each in container.codecs)
+        return [Said("codec-does-not-go-into", codec=name, container=container.name, listed=fit)]
     codec, depths = CODECS[encoding.codec], container.codecs[encoding.codec]
-    name, told = codec.words, []
+    name, told = codec.words, list[str]()
     if rate_hz not in codec.rates_hz:
         near = _nearest(rate_hz, codec.rates_hz)
-        told.append(f"{name} has no sample rate of {rate_hz} Hz; the nearest is {near} Hz.")
+        told.append(Said("no-sample-rate-hz-nearest", name=name, rate_hz=rate_hz, near=near))
     if depths and encoding.sample_format not in depths:
-        told.append(f"{name} in {container.name} holds {_listed(depths)}, not {encoding.sample_format}.")
+        told.append(
+            Said(
+                "holds-not",
+                name=name,
+                name_2=container.name,
+                listed=either(depths),
+                sample_format=encoding.sample_format,
+            )
+        )
     if not encoding.lossy:
         return told
     if encoding.mode not in codec.modes:
-        told.append(f"The bitrate of {name} can be {_listed(codec.modes)} here, not {encoding.mode}.")
+        told.append(Said("bitrate-can-here-not", name=name, listed=either(codec.modes), mode=encoding.mode))
     elif encoding.mode in (CONSTANT, AVERAGE):
         told += _of_bit_rate(encoding, encoding.bit_rate_kbps, "")
     elif encoding.mode == VARIABLE:
-        told += _of_bit_rate(encoding, encoding.lowest_kbps, " as the lowest")
-        told += _of_bit_rate(encoding, encoding.highest_kbps, " as the highest")
+        told += _of_bit_rate(encoding, encoding.lowest_kbps, Said("lowest"))
+        told += _of_bit_rate(encoding, encoding.highest_kbps, Said("highest"))
     elif encoding.quality not in range(_LEAST_QUALITY, _MOST_QUALITY + 1):
         told.append(
-            f"The quality is a whole number from {_LEAST_QUALITY} (best) to {_MOST_QUALITY} (smallest), "
-            f"not {encoding.quality}."
+            Said(
+                "quality-whole-number-from-best",
+                least_quality=_LEAST_QUALITY,
+                most_quality=_MOST_QUALITY,
+                quality=encoding.quality,
+            )
         )
     return told
 
@@ -176,18 +188,13 @@ def _side_bytes(encoding: Encoding) -> int:
 def _of_bit_rate(encoding: Encoding, kbps: int | None, which: str) -> list[str]:
     name, rate_hz = CODECS[encoding.codec].words, encoding.sample_rate_hz
     if kbps is None:
-        return [f"{name} with a bitrate that is {encoding.mode} needs one{which}."]
+        return [Said("bitrate-needs-one", name=name, mode=encoding.mode, which=which)]
     if kbps in CODECS[encoding.codec].kbps(rate_hz, encoding.channels):
         return []
     near = nearest_kbps(encoding, kbps)
     sides = "mono" if encoding.channels == 1 else "stereo"
-    return [f"{name} has no {kbps:g} kbit/s{which} at {rate_hz} Hz in {sides}; the nearest is {near} kbit/s."]
+    return [Said("no-kbit-s-hz-nearest", name=name, kbps=kbps, which=which, rate_hz=rate_hz, sides=sides, near=near)]
 
 
 def _nearest(value: float, known: Iterable[int]) -> int:
     return min(known, key=lambda each: (abs(each - value), each))
-
-
-def _listed(words: Iterable[str]) -> str:
-    *others, last = words
-    return f"{', '.join(others)} or {last}" if others else last

@@ -8,10 +8,16 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mastering.errors import CannotMake
+from mastering.said import Said
 
 CONSTANT, AVERAGE, VARIABLE, QUALITY = "constant", "average", "variable", "quality"
 BIT_RATE_MODES = (CONSTANT, AVERAGE, VARIABLE, QUALITY)
-INT_16, INT_24, INT_32, FLOAT_32 = "16-bit integer", "24-bit integer", "32-bit integer", "32-bit float"
+INT_16, INT_24, INT_32, FLOAT_32 = (
+    "16-bit integer",
+    "24-bit integer",
+    Said("32-bit-integer"),
+    "32-bit float",
+)
 BYTES = {INT_16: 2, INT_24: 3, INT_32: 4, FLOAT_32: 4}
 """Bytes of a sample."""
 
@@ -147,8 +153,7 @@ CODECS = {
             modes=(CONSTANT,),
             encoder="wmav2",
             speed=90,
-            said="Windows Media has no place to say how long its sound is: up to a tenth of a second of silence stands "
-            "before and after it.",
+            said=Said("windows-media-no-place-say"),
         ),
     )
 }
@@ -170,7 +175,7 @@ def register(container: Container) -> None:
 def written_in(name: str) -> Container:
     """A container that files are written in. Raises CannotMake for any other."""
     if name not in WRITTEN:
-        raise CannotMake(f"Sermovox does not write {name} files; it writes {', '.join(WRITTEN)}.")
+        raise CannotMake(Said("sermovox-does-not-write-files", name=name, written=", ".join(WRITTEN)))
     return WRITTEN[name]
 
 

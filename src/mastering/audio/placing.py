@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from mastering.errors import FileInTheWay
+from mastering.said import Said
 
 
 def flush(path: Path) -> None:
@@ -62,13 +63,13 @@ def _link(partial: Path, target: Path) -> None:
         # A hard link fails where the name was taken meanwhile; a rename would overwrite it without a word.
         os.link(partial, target)
     except FileExistsError as error:
-        raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from error
+        raise FileInTheWay(Said("exists-already-move-away-allow", name=target.name)) from error
     except OSError:
         # Without links the name is taken first, by an empty file that the whole one then replaces.
         try:
             target.open("xb").close()
         except FileExistsError as error:
-            raise FileInTheWay(f"{target.name} exists already. Move it away, or allow it to be replaced.") from error
+            raise FileInTheWay(Said("exists-already-move-away-allow", name=target.name)) from error
         try:
             os.replace(partial, target)
         except OSError:

@@ -18,6 +18,7 @@ from mastering.audio.opening import open_safely
 from mastering.certain import certain
 from mastering.clock import clock
 from mastering.errors import UnreadableRecording
+from mastering.said import Said
 
 BLOCK_FRAMES = 65536
 _STRETCH_FRAMES = 8192
@@ -132,10 +133,7 @@ class Reader:
             except av.error.FFmpegError:
                 self.damaged_packets += 1
             except ValueError as error:
-                raise UnreadableRecording(
-                    "This recording changes its sample rate or its number of channels on the way. "
-                    "Export it again as one WAV or FLAC."
-                ) from error
+                raise UnreadableRecording(Said("recording-changes-sample-rate-number")) from error
             while queue.samples >= BLOCK_FRAMES + held_back:
                 yield self._as_block(certain(queue.read(BLOCK_FRAMES)))
         if held_back:
@@ -322,11 +320,11 @@ class Reader:
         try:
             size_bytes = self.path.stat().st_size
         except OSError as error:
-            raise UnreadableRecording("The file is not there. It may have been moved or deleted.") from error
+            raise UnreadableRecording(Said("file-not-there-may-been")) from error
         if not self.path.is_file():
-            raise UnreadableRecording(f"{self.path.name} is a folder, not a recording.")
+            raise UnreadableRecording(Said("folder-not-recording", name=self.path.name))
         if size_bytes == 0:
-            raise UnreadableRecording("This file is empty (0 bytes). Copy it again from where it was recorded.")
+            raise UnreadableRecording(Said("file-empty-0-bytes-copy"))
         return size_bytes
 
     def _open(self) -> InputContainer:
@@ -334,37 +332,35 @@ class Reader:
             return open_safely(self.path)
         except (av.error.FFmpegError, ValueError, OSError) as error:
             if missing_audio_fraction(self.path) == 1.0:
-                raise UnreadableRecording("This file has a header and no sound after it.") from error
-            raise UnreadableRecording(
-                "This is not a sound file, whatever its name says, or its beginning is damaged. "
-                "Export it again as WAV or FLAC."
-            ) from error
+                raise UnreadableRecording(Said("file-header-no-sound-after")) from error
+            raise UnreadableRecording(Said("not-sound-file-whatever-name")) from error
 
     def _audio_stream(self) -> Any:
         if self._container.format.name in ("hls", "concat", "concatf", "dash", "sdp", "rtsp", "image2"):
-            raise UnreadableRecording("This is a list of other files, not a recording. Bring in those files.")
+            raise UnreadableRecording(Said("list-other-files-not-recording"))
         if not self._container.streams.audio:
-            raise UnreadableRecording("There is no sound in this file. Choose the recording, not a picture or a text.")
+            raise UnreadableRecording(Said("there-no-sound-file-choose"))
         stream: Any = self._container.streams.audio[0]
         if stream.codec_context is None:
-            raise UnreadableRecording("Sermovox has no decoder for this codec. Export the recording as WAV or FLAC.")
+            raise UnreadableRecording(Said("sermovox-no-decoder-codec-export"))
         stream.thread_type = "NONE"
         return stream
 
     def _refuse_odd_formats(self) -> None:
         if not self.channels or not self.sample_rate_hz:
-            raise UnreadableRecording(
-                "The header of this file states no channels or no sample rate. Export it again as WAV or FLAC."
-            )
+            raise UnreadableRecording(Said("header-file-states-no-channels"))
         if self.channels > _MAX_CHANNELS:
             raise UnreadableRecording(
-                f"This recording has {self.channels} channels; Sermovox reads up to {_MAX_CHANNELS}. "
-                "Export the channels you need as a file of their own."
+                Said("recording-channels-sermovox-reads-up", channels=self.channels, max_channels=_MAX_CHANNELS)
             )
         if not _MIN_RATE_HZ <= self.sample_rate_hz <= _MAX_RATE_HZ:
             raise UnreadableRecording(
-                f"This recording has a sample rate of {self.sample_rate_hz} Hz; Sermovox reads "
-                f"{_MIN_RATE_HZ} to {_MAX_RATE_HZ} Hz. Convert it to 44100 or 48000 Hz."
+                Said(
+                    "recording-sample-rate-hz-sermovox",
+                    sample_rate_hz=self.sample_rate_hz,
+                    min_rate_hz=_MIN_RATE_HZ,
+                    max_rate_hz=_MAX_RATE_HZ,
+                )
             )
 
     def _as_block(self, frame: av.AudioFrame) -> np.ndarray:
@@ -386,7 +382,7 @@ class Reader:
 
     def _refuse_cut_off(self) -> None:
         if not self.frames:
-            raise UnreadableRecording("There is not one sample of sound in this file. Copy or export it again.")
+            raise UnreadableRecording(Said("there-not-one-sample-sound"))
         got_s = self.frames / self.sample_rate_hz
         promised_s = self.promised_s or 0.0
         missing = missing_audio_fraction(self.path)
@@ -394,8 +390,7 @@ class Reader:
             promised_s = max(promised_s, got_s / (1.0 - missing))
         if promised_s - got_s > _TOLERATED_SHORTFALL_S:
             raise UnreadableRecording(
-                f"This file stops after {clock(got_s)}, though it says it is {clock(round(promised_s, 2))} long: "
-                "it was cut off while being copied or recorded. Copy it again."
+                Said("file-stops-after-though-says", got_s=clock(got_s), promised_s=clock(round(promised_s, 2)))
             )
 
     def _depth(self) -> tuple[int | None, bool]:

@@ -10,6 +10,7 @@ from mastering.editing.markkinds import MOST_GAIN_DB
 from mastering.editing.markup import Marks
 from mastering.editing.pieces import BadCut, Piece, Span, check_span, joined
 from mastering.editing.plain import as_plain, from_plain
+from mastering.said import Said, either
 
 BUTT, CROSSFADE, PAUSE = "butt", "crossfade", "pause"
 LONGEST_JOIN_S = 30.0
@@ -126,15 +127,15 @@ def _pieces_of(stretch: Stretch, pages: Mapping[str, MarkedRecording]) -> list[P
 def check_join(stretch: Stretch) -> None:
     """Raise BadCut for a join that is none, or one of no sensible length."""
     if stretch.join not in (BUTT, CROSSFADE, PAUSE):
-        raise BadCut(f"“{stretch.join}” is no way to join two pieces.")
+        raise BadCut(Said("no-way-join-two-pieces", join=stretch.join))
     if not 0 <= stretch.join_s <= LONGEST_JOIN_S:
-        raise BadCut(f"A crossfade or a pause lasts {LONGEST_JOIN_S:g} s at most.")
+        raise BadCut(Said("crossfade-pause-lasts-s-most", longest_join_s=LONGEST_JOIN_S))
     if stretch.kind not in ("", *KINDS):
-        raise BadCut(f"A piece holds {' or '.join(KINDS)}.")
+        raise BadCut(Said("piece-holds", kinds=either(KINDS)))
     if not -MOST_GAIN_DB <= stretch.gain_db <= MOST_GAIN_DB:
-        raise BadCut(f"A gain lies between -{MOST_GAIN_DB:g} and +{MOST_GAIN_DB:g} dB.")
+        raise BadCut(Said("gain-lies-between-db", most_gain_db=MOST_GAIN_DB))
     if not (0 <= stretch.fade_in_s <= LONGEST_JOIN_S and 0 <= stretch.fade_out_s <= LONGEST_JOIN_S):
-        raise BadCut(f"A fade lasts {LONGEST_JOIN_S:g} s at most.")
+        raise BadCut(Said("fade-lasts-s-most", longest_join_s=LONGEST_JOIN_S))
 
 
 def as_list(stretches: Sequence[Stretch]) -> list[dict[str, Any]]:
@@ -149,7 +150,7 @@ def from_list(rows: Sequence[dict[str, Any]]) -> tuple[Stretch, ...]:
 
 def _page_of(name: str, pages: Mapping[str, MarkedRecording]) -> MarkedRecording:
     if name not in pages:
-        raise BadCut("A recording of this section is no longer there. Bring it in again, or take its piece out.")
+        raise BadCut(Said("recording-section-no-longer-there"))
     return pages[name]
 
 
@@ -187,4 +188,4 @@ def _pause(before: Piece, stretch: Stretch, pages: Mapping[str, MarkedRecording]
         if page.tone:
             length = round(stretch.join_s * page.sample_rate_hz)
             return Piece(span=Span(name, *page.tone), tone_samples=length, kind=before.kind)
-    raise BadCut("Neither recording has a quiet stretch to make the pause of room tone from.")
+    raise BadCut(Said("neither-recording-quiet-stretch-make"))

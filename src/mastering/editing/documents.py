@@ -18,6 +18,7 @@ from lxml.etree import LxmlError
 
 from mastering.editing.epub import epub_text
 from mastering.editing.texts import UnreadableText
+from mastering.said import Said
 
 _MOST_MEMBERS = 20_000
 _LARGEST_BYTES = 256 << 20
@@ -47,26 +48,24 @@ def read_package(data: bytes) -> str:
         if "word/document.xml" in names:
             return _docx_text(data)
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
-        raise UnreadableText("This file is damaged: its archive cannot be opened. Save it again.") from error
+        raise UnreadableText(Said("file-damaged-archive-cannot-opened")) from error
     except (ParseError, DefusedXmlException, LxmlError, OpcError, LookupError, ValueError, AttributeError) as error:
-        raise UnreadableText(
-            "This file is damaged or not what its name says. Save it again as DOCX or EPUB."
-        ) from error
-    raise UnreadableText("This archive is neither a DOCX nor an EPUB. Unpack it and choose the text in it.")
+        raise UnreadableText(Said("file-damaged-not-what-name")) from error
+    raise UnreadableText(Said("archive-neither-docx-nor-epub"))
 
 
 def _refuse_harm(archive: zipfile.ZipFile) -> None:
     members = archive.infolist()
     if len(members) > _MOST_MEMBERS or sum(member.file_size for member in members) > _LARGEST_BYTES:
-        raise UnreadableText("This archive would unpack to more than any script holds. It was not opened.")
+        raise UnreadableText(Said("archive-would-unpack-more-than"))
     for member in members:
         path = PurePosixPath(member.filename.replace("\\", "/"))
         if path.is_absolute() or ".." in path.parts or ":" in member.filename:
-            raise UnreadableText("This archive holds names that point outside of it. It was not opened.")
+            raise UnreadableText(Said("archive-holds-names-point-outside"))
         if member.file_size > _SMALL_BYTES and member.file_size > _SWOLLEN * max(1, member.compress_size):
-            raise UnreadableText("This archive is packed so as to swell beyond measure. It was not opened.")
+            raise UnreadableText(Said("archive-packed-so-swell-beyond"))
         if member.flag_bits & 1:
-            raise UnreadableText("This file is locked with a password. Save it without one.")
+            raise UnreadableText(Said("file-locked-password-save-without"))
 
 
 def _docx_text(data: bytes) -> str:

@@ -14,6 +14,7 @@ from defusedxml.ElementTree import fromstring
 from lxml import etree
 
 from mastering.editing.texts import UnreadableText, decoded
+from mastering.said import Said
 
 _HEADINGS = ("h1", "h2", "h3", "h4", "h5", "h6")
 _BLOCKS = {
@@ -72,7 +73,7 @@ def epub_text(archive: zipfile.ZipFile) -> str:
     if any(not line.startswith("# ") for line in lines):
         return "\n".join(lines)
     if not contents:
-        raise UnreadableText("This EPUB has neither text nor a table of contents. Paste its text instead.")
+        raise UnreadableText(Said("epub-neither-text-nor-table"))
     return "\n".join(f"# {entry.title}" for entry in contents)
 
 
@@ -135,7 +136,7 @@ def _joined(folder: str, link: str) -> str:
 
 def _member(archive: zipfile.ZipFile, path: str) -> str:
     if archive.getinfo(path).file_size > _LARGEST_MEMBER_BYTES:
-        raise UnreadableText("A chapter of this EPUB is larger than any book. It was not opened.")
+        raise UnreadableText(Said("chapter-epub-larger-than-any"))
     return decoded(archive.read(path))[0]
 
 
@@ -194,7 +195,7 @@ class _Reader:
             self.lines.append((place, "", False))
         self._depth += 1
         if self._depth > _DEEPEST:
-            raise UnreadableText("A chapter of this EPUB is nested deeper than any book. It was not opened.")
+            raise UnreadableText(Said("chapter-epub-nested-deeper-than"))
         kinds = f"{told.get('epub:type', '')} {told.get('role', '')}".split()
         if self._unread_from is None and (tag in _UNREAD or not _UNREAD_KINDS.isdisjoint(kinds) or "hidden" in told):
             self._unread_from = self._depth

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from mastering.editing.tables import read_table, write_table
 from mastering.editing.texts import UnreadableText
+from mastering.said import Said
 
 MOST_LABELS = 5000
 _TOLERANCE_S = 0.05
@@ -18,7 +19,7 @@ _CLOCK = re.compile(r"(?:(\d{1,3}):)?(\d{1,3}):(\d{1,2}(?:\.\d+)?)")
 _SECONDS = re.compile(r"-?\d+(?:\.\d+)?")
 _CUE_FRAMES = 75
 """Frames of a CUE sheet's second: those of a compact disc (IEC 60908)."""
-CUE_ROUNDS = "Times are rounded to 1/75 s, as a CUE sheet counts them."
+CUE_ROUNDS = Said("times-rounded-1-75-s")
 _CUE_INDEX = re.compile(r"INDEX\s+(\d{1,6})\s+(\d{1,6}):(\d{2}):(\d{2})", re.IGNORECASE)
 _CUE_TITLE = re.compile(r'TITLE\s+(?:"(.*)"|(.*))', re.IGNORECASE)
 
@@ -48,31 +49,30 @@ def read_labels(text: str, kind: str, *, duration_s: float) -> list[Label]:
         With the line and what is wrong there. Nothing is read by halves.
     """
     if kind not in FORMATS:
-        raise UnreadableText("Marks are read from text with tabs, CUE sheets, CSV and chapter JSON.")
+        raise UnreadableText(Said("marks-read-from-text-tabs"))
     labels = FORMATS[kind].read(text)
     if not labels:
-        raise UnreadableText(f"There are no marks in this file. {FORMATS[kind].hint}")
+        raise UnreadableText(Said("there-no-marks-file", hint=FORMATS[kind].hint))
     return [label for _, label in checked(labels, duration_s=duration_s)]
 
 
-def checked(labels: Sequence[tuple[int, Label]], *, duration_s: float, what: str = "Line") -> list[tuple[int, Label]]:
+def checked(
+    labels: Sequence[tuple[int, Label]], *, duration_s: float, what: str = Said("line-of-list")
+) -> list[tuple[int, Label]]:
     """Labels with the number of their line, looked at as a whole. Raises UnreadableText."""
     before: Label | None = None
     for at, (line, label) in enumerate(labels, 1):
         where = f"{what} {line}"
         if at > MOST_LABELS:
-            raise UnreadableText(f"{where}: there are more than {MOST_LABELS} marks here. Bring them in in parts.")
+            raise UnreadableText(Said("there-more-than-marks-here", where=where, most_labels=MOST_LABELS))
         if label.start_s < 0 or label.end_s < 0:
-            raise UnreadableText(f"{where} has a time before the start of the recording. Nothing was brought in.")
+            raise UnreadableText(Said("time-before-start-recording-nothing", where=where))
         if label.end_s < label.start_s:
-            raise UnreadableText(f"{where} ends before it starts. Nothing was brought in.")
+            raise UnreadableText(Said("ends-before-starts-nothing-brought", where=where))
         if before is not None and label.start_s < before.start_s:
-            raise UnreadableText(f"{where} starts before the one above it. Put them in the order of their times.")
+            raise UnreadableText(Said("starts-before-one-above-put", where=where))
         if max(label.start_s, label.end_s) > duration_s + _TOLERANCE_S:
-            raise UnreadableText(
-                f"{where} lies beyond the end of the recording, which is {duration_s:.1f} s long. "
-                "Is this the file for another recording?"
-            )
+            raise UnreadableText(Said("lies-beyond-end-recording-which", where=where, duration_s=duration_s))
         before = label
     return list(labels)
 
@@ -103,8 +103,8 @@ def seconds_of(text: str, where: str) -> float:
         hours, minutes, seconds = clock.groups()
         return int(hours or 0) * 3600 + int(minutes) * 60 + float(seconds)
     if "," in text and _SECONDS.fullmatch(text.replace(",", ".")):
-        raise UnreadableText(f"{where}: “{text}” has a comma for a point. Write {text.replace(',', '.')}.")
-    raise UnreadableText(f"{where}: “{text[:40]}” is no time. Write seconds (83.25) or a clock time (1:23.25).")
+        raise UnreadableText(Said("comma-point-write", where=where, text=text, replace=text.replace(",", ".")))
+    raise UnreadableText(Said("no-time-write-seconds-83", where=where, text=text[:40]))
 
 
 def _read_txt(text: str) -> list[tuple[int, Label]]:
@@ -114,8 +114,8 @@ def _read_txt(text: str) -> list[tuple[int, Label]]:
             continue
         cells = row.split("\t")
         if len(cells) < 2:
-            raise UnreadableText(f"Line {line} has no tab. Each line holds start, end and name with tabs between.")
-        start, end = (seconds_of(cell, f"Line {line}") for cell in cells[:2])
+            raise UnreadableText(Said("line-no-tab-each-line", line=line))
+        start, end = (seconds_of(cell, Said("line-label", line=line)) for cell in cells[:2])
         labels.append((line, Label(start, end, " ".join(cells[2:]).strip()[:200])))
     return labels
 
@@ -131,9 +131,9 @@ def _read_csv(text: str) -> list[tuple[int, Label]]:
     labels = []
     for line, cells in rows:
         if len(cells) < 2:
-            raise UnreadableText(f"Line {line} has one cell. Each line holds start, end and name.")
-        start = seconds_of(cells[0], f"Line {line}")
-        end = seconds_of(cells[1], f"Line {line}") if cells[1] else start
+            raise UnreadableText(Said("line-one-cell-each-line", line=line))
+        start = seconds_of(cells[0], Said("line-label", line=line))
+        end = seconds_of(cells[1], Said("line-label", line=line)) if cells[1] else start
         labels.append((line, Label(start, end, " ".join(cells[2:]).strip()[:200])))
     return labels
 
@@ -155,9 +155,7 @@ def _read_cue(text: str) -> list[tuple[int, Label]]:
         elif row.upper().startswith("INDEX"):
             found = _CUE_INDEX.fullmatch(row)
             if not found or int(found.group(4)) >= _CUE_FRAMES or int(found.group(3)) >= 60:
-                raise UnreadableText(
-                    f"Line {line}: “{row[:40]}” is no index. It is written INDEX 01 minutes:seconds:frames."
-                )
+                raise UnreadableText(Said("line-no-index-written-index", line=line, row=row[:40]))
             number, minutes, seconds, frames = map(int, found.groups())
             if number == 1:
                 start_s = minutes * 60 + seconds + frames / _CUE_FRAMES
@@ -192,18 +190,18 @@ def _read_json(text: str) -> list[tuple[int, Label]]:
         if not isinstance(chapters, list):
             raise TypeError
     except json.JSONDecodeError as error:
-        raise UnreadableText(f"Line {error.lineno}: this is no JSON ({error.msg}).") from error
+        raise UnreadableText(Said("line-no-json", lineno=error.lineno, msg=error.msg)) from error
     except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise UnreadableText("Line 1: a list of “chapters” is wanted here, each with a startTime.") from error
+        raise UnreadableText(Said("line-1-list-chapters-wanted")) from error
     labels = []
     for number, chapter in enumerate(chapters, 1):
         times = [chapter.get(name) for name in ("startTime", "endTime")] if isinstance(chapter, dict) else [None, None]
         start, end = times
         numbers = [time for time in times if time is not None]
         if start is None or any(isinstance(time, bool) or not isinstance(time, int | float) for time in numbers):
-            raise UnreadableText(f"Chapter {number} has no startTime in seconds. Nothing was brought in.")
+            raise UnreadableText(Said("chapter-no-starttime-seconds-nothing", number=number))
         if not all(abs(time) < 1e9 for time in numbers):
-            raise UnreadableText(f"Chapter {number} has a time that cannot be. Nothing was brought in.")
+            raise UnreadableText(Said("chapter-time-cannot-nothing-brought", number=number))
         name = str(chapter.get("title", ""))[:200]
         labels.append((number, Label(float(start), float(start if end is None else end), name)))
     return labels
@@ -235,9 +233,9 @@ class _Format:
 
 
 FORMATS = {
-    "txt": _Format("Text with tabs", "Each line holds start, end and name with tabs between.", _read_txt, _write_txt),
-    "cue": _Format("CUE sheet", "Each TRACK wants an INDEX 01.", _read_cue, _write_cue),
-    "csv": _Format("CSV", "Each line holds start, end and name.", _read_csv, _write_csv),
-    "json": _Format("Chapter JSON", "Each chapter has a startTime and a title.", _read_json, _write_json),
+    "txt": _Format(Said("text-tabs"), Said("each-line-holds-start-end"), _read_txt, _write_txt),
+    "cue": _Format(Said("cue-sheet"), Said("each-track-wants-index-01"), _read_cue, _write_cue),
+    "csv": _Format("CSV", Said("each-line-holds-start-end-name"), _read_csv, _write_csv),
+    "json": _Format(Said("chapter-json"), Said("each-chapter-starttime-title"), _read_json, _write_json),
 }
 """The formats by file ending. Chapter JSON is the open "JSON chapters" format, version 1.2, of podcasts."""

@@ -11,6 +11,7 @@ from typing import Any
 from mastering.editing.markkinds import GAIN, MARK_KINDS, PICKUP, STRIKE, Here, Mark, gain_edge
 from mastering.editing.pieces import BadCut, Piece, Span, check_span, joined
 from mastering.editing.plain import as_plain, from_plain
+from mastering.said import Said
 
 MOST_MARKS = 20_000
 Marks = tuple[Mark, ...]
@@ -39,7 +40,7 @@ def set_marks(marks: Marks, new: Iterable[Mark], *, length_samples: int) -> Mark
     """Set many marks, all or none, quicker than one by one: those that collide are found in one walk."""
     new = sorted(new, key=lambda mark: mark.start_sample)
     if len(marks) + len(new) > MOST_MARKS:
-        raise BadCut(f"A page takes {MOST_MARKS} marks at most; these would be {len(marks) + len(new)}.")
+        raise BadCut(Said("page-takes-marks-most-these", most_marks=MOST_MARKS, count=len(marks) + len(new)))
     for mark in new:
         _check(mark, length_samples)
     if not _nested([*marks, *new]):
@@ -85,7 +86,7 @@ def moved(marks: Marks, mark_id: int, start_sample: int, end_sample: int, *, len
     """Give a mark another start and end. Raises BadCut when there is no such mark, or the stretch is no good."""
     mark = next((m for m in marks if m.id == mark_id), None)
     if mark is None:
-        raise BadCut("This mark is no longer there; somebody took it away. Look at the page anew.")
+        raise BadCut(Said("mark-no-longer-there-somebody"))
     rest = without(marks, [mark_id])
     return set_mark(
         rest, replace(mark, start_sample=start_sample, end_sample=end_sample), length_samples=length_samples
@@ -125,9 +126,7 @@ def pieces(marks: Marks, span: Span, *, sample_rate_hz: int, tone: tuple[int, in
     if not near:
         return (Piece(span=span),)
     if tone is None and any(MARK_KINDS[mark.kind].wants_tone for mark in near):
-        raise BadCut(
-            "This recording has no quiet stretch to make room tone from. Mark its noise away with strikes instead."
-        )
+        raise BadCut(Said("recording-no-quiet-stretch-make"))
     edges = {span.start_sample, span.end_sample}
     sounding = {_sounds_at(mark, marks) for mark in near if mark.kind == PICKUP}
     for mark in near:
@@ -190,10 +189,10 @@ def _gain_edges(mark: Mark, rate_hz: int) -> tuple[int, ...]:
 def _check(mark: Mark, length_samples: int) -> None:
     kind = MARK_KINDS.get(mark.kind)
     if kind is None:
-        raise BadCut(f"“{mark.kind}” is no kind of mark.")
+        raise BadCut(Said("no-kind-mark", kind=mark.kind))
     if not kind.heard:
         if not 0 <= mark.start_sample <= mark.end_sample <= length_samples:
-            raise BadCut(f"The mark “{mark.name}” lies outside the recording.")
+            raise BadCut(Said("mark-lies-outside-recording", name=mark.name))
         return
     check_span(Span("", mark.start_sample, mark.end_sample), length_samples)
     kind.refuse(mark)

@@ -12,6 +12,7 @@ from mastering.editing.pieces import BadCut
 from mastering.meters.decibels import db_of_power
 from mastering.meters.envelope import CELLS_PER_SECOND, Envelope, is_silent, powers
 from mastering.meters.speech import spoken_cells, threshold_between_words
+from mastering.said import Said
 
 SHORTEST_S = 0.3
 _LEAST_LIFT_DB = 1.6
@@ -180,8 +181,7 @@ def longest(pauses: Pauses | Remaining, sections: int) -> np.ndarray:
     inner = pauses.inner()
     if len(inner) < sections - 1:
         raise BadCut(
-            f"There are only {len(inner)} pauses between words, and {sections} sections want {sections - 1}. "
-            "Let shorter pauses count, or expect fewer sections."
+            Said("there-only-pauses-between-words", count=len(inner), sections=sections, sections_2=sections - 1)
         )
     chosen = inner[np.argsort(-pauses.lengths_s[inner], kind="stable")[: max(0, sections - 1)]]
     told: np.ndarray = pauses.middles_s[np.sort(chosen)]
@@ -197,7 +197,7 @@ def shortened(pauses: Pauses, sample_rate_hz: int, *, longer_than_s: float, to_s
     Raises BadCut when `to_s` is not shorter than `longer_than_s`.
     """
     if not 0 <= to_s < longer_than_s:
-        raise BadCut("What is left of a pause has to be shorter than the pauses to shorten.")
+        raise BadCut(Said("what-left-pause-shorter-than"))
     marks = []
     for at in np.flatnonzero(pauses.lengths_s > longer_than_s):
         start, end = (round(float(edge) * sample_rate_hz) for edge in (pauses.starts_s[at], pauses.ends_s[at]))

@@ -6,6 +6,7 @@ from typing import Any
 
 from mastering.editing.plain import as_plain, from_plain
 from mastering.errors import MasteringError
+from mastering.said import Said
 
 
 class BadCut(MasteringError):
@@ -79,11 +80,11 @@ class Piece:
 def check_span(span: Span, length_samples: int) -> None:
     """Raise BadCut for a span that is empty, runs backwards or lies outside a recording of this length."""
     if span.start_sample < 0:
-        raise BadCut("This stretch begins before the recording does. Choose one inside it.")
+        raise BadCut(Said("stretch-begins-before-recording-does"))
     if span.end_sample > length_samples:
-        raise BadCut("This stretch goes on beyond the end of the recording. Choose one inside it.")
+        raise BadCut(Said("stretch-goes-beyond-end-recording"))
     if span.end_sample <= span.start_sample:
-        raise BadCut("This stretch is empty: its end is not after its start. Select something first.")
+        raise BadCut(Said("stretch-empty-end-not-after"))
 
 
 def joined(pieces: Sequence[Piece]) -> tuple[Piece, ...]:

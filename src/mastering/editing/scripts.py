@@ -8,21 +8,22 @@ from dataclasses import dataclass, field, replace
 
 from mastering.editing.roles import NUMBERED, ROLE_WORDS, as_number
 from mastering.editing.tables import SEPARATORS, read_table, separator_of
+from mastering.said import Said
 
 LAYOUTS = {
-    "lines": "Each line is a section",
-    "headings": "Headings are sections, what stands below is their text",
-    "columns": "A table: columns with name, title or text",
-    "pairs": "Name on one line, text on the next",
+    "lines": Said("each-line-section"),
+    "headings": Said("headings-sections-what-stands-below"),
+    "columns": Said("table-columns-name-title-text"),
+    "pairs": Said("name-one-line-text-next"),
 }
-COLUMN_SEPARATORS = SEPARATORS | {":": "colon", "=": "equals sign", " - ": "hyphen", "  ": "two spaces"}
+COLUMN_SEPARATORS = SEPARATORS | {":": "colon", "=": Said("equals-sign"), " - ": "hyphen", "  ": Said("two-spaces")}
 COLUMNS = {
-    "": "leave out",
+    "": Said("leave-out"),
     "number": "number",
     "role": "role",
     "title": "title",
-    "name": "file name",
-    "text": "spoken text",
+    "name": Said("file-name"),
+    "text": Said("spoken-text"),
 }
 _COLUMN_WORDS = {
     "number": "number no no. nr nr. num # chapter episode".split(),

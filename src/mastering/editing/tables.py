@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from mastering.editing.texts import UnreadableText
+from mastering.said import Said
 
 SEPARATORS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma"}
 """The comma last: it stands in prose too, so where another sign parts the lines as well, that one is meant."""
@@ -57,7 +58,7 @@ def _rows(text: str, separator: str) -> list[list[str]]:
     try:
         return list(csv.reader(io.StringIO(straight), delimiter=separator, skipinitialspace=True))
     except csv.Error as error:
-        raise UnreadableText(f"This table cannot be read: {error}.") from error
+        raise UnreadableText(Said("table-cannot-read", error=error)) from error
 
 
 def _harmless(cell: Any) -> Any:

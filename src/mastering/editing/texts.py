@@ -6,19 +6,20 @@ import re
 from charset_normalizer import from_bytes
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 
 ENCODINGS = {
     "utf-8": "UTF-8",
     "utf-16": "UTF-16",
-    "cp1252": "Western (Windows-1252)",
-    "cp1250": "Central European (Windows-1250)",
-    "cp1251": "Cyrillic (Windows-1251)",
-    "cp1253": "Greek (Windows-1253)",
-    "cp1255": "Hebrew (Windows-1255)",
-    "cp1256": "Arabic (Windows-1256)",
-    "mac_roman": "Western (Mac OS Roman)",
-    "shift_jis": "Japanese (Shift JIS)",
-    "gb18030": "Chinese (GB 18030)",
+    "cp1252": Said("western-windows-1252"),
+    "cp1250": Said("central-european-windows-1250"),
+    "cp1251": Said("cyrillic-windows-1251"),
+    "cp1253": Said("greek-windows-1253"),
+    "cp1255": Said("hebrew-windows-1255"),
+    "cp1256": Said("arabic-windows-1256"),
+    "mac_roman": Said("western-mac-os-roman"),
+    "shift_jis": Said("japanese-shift-jis"),
+    "gb18030": Said("chinese-gb-18030"),
 }
 _PREFERRED = (
     "cp1252", "cp1255", "cp1256", "cp1251", "cp1253", "cp1250", "mac_roman", "shift_jis", "gb18030",
@@ -52,7 +53,7 @@ def decoded(data: bytes, encoding: str | None = None) -> tuple[str, str]:
     if encoding:
         return _tidy(data.decode(encoding, "replace")), encoding
     if b"\0" in data[:_LOOKED_AT_BYTES]:
-        raise UnreadableText("This is not a text. Choose a text file, a CSV, a DOCX or an EPUB.")
+        raise UnreadableText(Said("not-text-choose-text-file"))
     try:
         return _tidy(data.decode("utf-8")), "utf-8"
     except UnicodeDecodeError:

@@ -26,6 +26,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, levelled_parts, plan_parted
 from mastering.outlets.planning import plan_levels
 from mastering.rendering import Programme
+from mastering.said import Said
 from mastering.shaping.chain import Chain
 from mastering.shaping.treatment import Treatment
 from mastering.tagging.inscription import Chapter, Inscription
@@ -129,13 +130,13 @@ class Job:
         self.source = levelled_parts(certain(self.base), self.passages)
         told = tuple((each.kind, each.start_s, each.end_s, each.plan.gain_db) for each in self.passages)
         self.plan = replace(self.plan, passages=told)
-        self.remarks.append("A passage missed its level in the first file; its gain was changed and it was made again.")
+        self.remarks.append(Said("passage-missed-level-first-file"))
         return True
 
 
 def planned(survey: Survey, order: Order, content_kind: str, treatment: Treatment) -> Job:
     if order.target.exists() and not order.replace:
-        raise FileInTheWay(f"{order.target.name} exists already. Move it away, or allow it to be replaced.")
+        raise FileInTheWay(Said("exists-already-move-away-allow", name=order.target.name))
     outlet = order.outlet
     channels = survey.channels_for(outlet, content_kind)
     known = survey.known(channels)

@@ -20,6 +20,7 @@ from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.planning import corrected
 from mastering.outlets.rules.levels import LOUDNESS_RULES, PEAK_RULES
+from mastering.said import Said
 from mastering.tagging.carried import read_carried
 
 MOST_ATTEMPTS = 5
@@ -41,7 +42,7 @@ def proven(job: Job, content_kind: str, clock: Clock) -> Made:
     """Measure the finished file, make it again where that can better it, and give it its name."""
     best: _Tried | None = None
     while True:
-        found, parts = found_in(job, clock.stage("Checking the finished file"))
+        found, parts = found_in(job, clock.stage(Said("checking-finished-file")))
         tried = _Tried(_missed_by(found.levels, job, parts), job.plan, found, parts)
         better = None if job.attempts == MOST_ATTEMPTS else _bettered(job, found)
         if better is not None:
@@ -54,15 +55,12 @@ def proven(job: Job, content_kind: str, clock: Clock) -> Made:
             best = tried
         else:
             job.partial.unlink()
-        render([job], clock.stage("Levelling and encoding"))
+        render([job], clock.stage(Said("levelling-encoding")))
     if best is not None and best.missed_by < tried.missed_by:
         job.best.replace(job.partial)
         tried, job.plan, found, parts = best, best.plan, best.found, best.parts
     if tried.missed_by[0] and job.attempts > 1:
-        job.remarks.append(
-            f"Of {job.attempts} attempts the nearest is kept: gain and ceiling were moved as far as the encoder and "
-            "the limiter, which is not to flatten the voice, leave room for."
-        )
+        job.remarks.append(Said("attempts-nearest-kept-gain-ceiling", attempts=job.attempts))
     order = job.order
     carried = read_carried(job.partial)
     order.proven()
@@ -137,11 +135,12 @@ def _collisions(plan: LevelPlan, sheet: CheckSheet) -> list[str]:
 
 def _why_again(plan: LevelPlan, better: LevelPlan, found: Measurement) -> str:
     if better.ceiling_dbtp != plan.ceiling_dbtp:
-        return (
-            f"Encoding pushed the true peak to {found.levels.true_peak_dbtp:.1f} dBTP; the ceiling was lowered to "
-            f"{better.ceiling_dbtp:.1f} dBTP and the file made again."
+        return Said(
+            "encoding-pushed-true-peak-dbtp",
+            true_peak_dbtp=found.levels.true_peak_dbtp,
+            ceiling_dbtp=better.ceiling_dbtp,
         )
-    return f"The first file missed its level; the gain was changed to {better.gain_db:+.1f} dB and it was made again."
+    return Said("first-file-missed-level-gain", gain_db=better.gain_db)
 
 
 def found_in(job: Job, progress: Progress) -> tuple[Measurement, list[Levels]]:

@@ -18,6 +18,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, passages_of
 from mastering.rendering import Folded, FoldedReader, Programme, ProgrammeReader, Track
+from mastering.said import Said
 from mastering.shaping.gain import gained
 from mastering.shaping.limiter import limited
 from mastering.shaping.mends import fit_for
@@ -60,10 +61,7 @@ class Survey:
     def channels_for(self, outlet: Outlet, content_kind: str) -> int:
         """How many channels an outlet takes it in. Raises CannotMake for more than two sides."""
         if self.channels > 2:
-            raise CannotMake(
-                f"This recording has {self.channels} channels, and {outlet.title} takes mono or stereo. "
-                "Mix it down to one or two channels first."
-            )
+            raise CannotMake(Said("recording-channels-takes-mono-stereo", channels=self.channels, title=outlet.title))
         return outlet.channels_for(self.channels, content_kind=content_kind)
 
     def known(self, channels: int) -> Known:

@@ -5,6 +5,7 @@ from collections.abc import Callable, Sequence
 from mastering.audio.writers import can_be_overheard
 from mastering.making.job import Job
 from mastering.meters.measurement import Progress
+from mastering.said import Said
 
 Stages = Callable[[str, float], None]
 """Called with the name of the stage at work and the share of the whole that is done, 0.0 to 1.0."""
@@ -35,7 +36,9 @@ class Clock:
         """The stage that encodes these files together."""
         start, self._encoded = self._encoded, self._encoded + len(jobs)
         length = self._encoding * len(jobs) / self._files
-        return self._progress("Levelling and encoding", self._MEASURING + self._encoding * start / self._files, length)
+        return self._progress(
+            Said("levelling-encoding"), self._MEASURING + self._encoding * start / self._files, length
+        )
 
     def stage(self, name: str) -> Progress:
         if name == "Measuring the recording":
@@ -46,7 +49,7 @@ class Clock:
     def done(self) -> None:
         """One file is finished."""
         self._checked += 1
-        self._tell("Checking the finished file", self._MEASURING + self._encoding + self._checking * self._share)
+        self._tell(Said("checking-finished-file"), self._MEASURING + self._encoding + self._checking * self._share)
 
     @property
     def _share(self) -> float:

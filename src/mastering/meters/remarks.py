@@ -3,6 +3,7 @@
 from mastering.audio.facts import FileFacts
 from mastering.meters.decibels import db_of_amplitude
 from mastering.meters.measurement import Measurement
+from mastering.said import Said, together
 
 _VERY_QUIET_LUFS = -45.0
 _SPEECH_ONLY_HZ = 16000
@@ -19,10 +20,7 @@ _SIDES = ("left", "right")
 
 def said_of_flat_tops(count: int, level: float) -> str:
     """What is to be known of tops that are cut off below full scale; `level` is theirs, 1.0 full scale."""
-    return (
-        f"Its tops are cut off flat at {db_of_amplitude(level):.1f} dBFS, {count} times: it was overdriven before it "
-        "was made quieter. The loudest words crackle, and nothing here mends that; its page shows where."
-    )
+    return Said("tops-cut-off-flat-dbfs", db_of_amplitude=db_of_amplitude(level), count=count)
 
 
 def remarks(measurement: Measurement) -> tuple[str, ...]:
@@ -33,104 +31,87 @@ def remarks(measurement: Measurement) -> tuple[str, ...]:
 def _what_is_lost(measurement: Measurement) -> list[str]:
     """What nothing can bring back."""
     facts, levels = measurement.facts, measurement.levels
-    found = []
+    found: list[str] = []
     if levels.silent:
-        found.append("Silent throughout. Was the microphone on, and was the right track exported?")
+        found.append(Said("silent-throughout-microphone-right-track"))
     if facts.damaged_packets:
-        places = "one place" if facts.damaged_packets == 1 else f"{facts.damaged_packets} places"
-        found.append(f"Damaged in {places}: something may be missing there. Listen, or copy the file again.")
+        places = Said("places", count=facts.damaged_packets)
+        found.append(Said("damaged-something-may-missing-there", places=places))
     if levels.clipped_runs:
-        places = "one place" if levels.clipped_runs == 1 else f"{levels.clipped_runs} places"
-        found.append(f"Clipped in {places}: the loudest words crackle, and gain cannot mend that. Listen to them.")
+        places = Said("places-2", count=levels.clipped_runs)
+        found.append(Said("clipped-loudest-words-crackle-gain", places=places))
     elif levels.flattened:
         found.append(said_of_flat_tops(levels.flattened.count, levels.flattened.level))
     if levels.dead_channels:
-        which = [_SIDES[c] if facts.channels == 2 else f"number {c + 1}" for c in levels.dead_channels]
-        found.append(
-            f"One side is dead ({', '.join(which)}): it holds no sound. Make mono of the other; stereo would play on "
-            "one side only, and mixing both to mono loses 6 dB."
-        )
+        which = [_SIDES[c] if facts.channels == 2 else Said("channel-number", c=c + 1) for c in levels.dead_channels]
+        found.append(Said("one-side-dead-holds-no", which=together(which, ", ")))
     if levels.dropouts:
-        places = "one word has a hole" if levels.dropouts == 1 else f"{levels.dropouts} words have a hole"
-        found.append(f"Dropouts: {places} of digital silence in it. Samples were lost while recording; read it again.")
+        places = Said("words-hole", count=levels.dropouts)
+        found.append(Said("dropouts-digital-silence-samples-were", places=places))
     if facts.lossy:
-        found.append(f"{facts.codec.upper()} is lossy: each further encoding loses quality. Use a WAV if there is one.")
+        found.append(Said("lossy-each-further-encoding-loses", codec=facts.codec.upper()))
     return found
 
 
 def _what_can_be_heard(measurement: Measurement) -> list[str]:
     facts, levels = measurement.facts, measurement.levels
-    found = []
+    found: list[str] = []
     if facts.sample_rate_hz <= _SPEECH_ONLY_HZ:
-        found.append(f"Recorded at {facts.sample_rate_hz} Hz: it sounds like a telephone whatever is made of it.")
+        found.append(Said("recorded-hz-sounds-like-telephone", sample_rate_hz=facts.sample_rate_hz))
     elif levels.bandwidth_hz is not None:
         found.append(_said_of_bandwidth(levels.bandwidth_hz, facts))
     if levels.correlation is not None and levels.correlation < _OPPOSITE:
-        found.append(
-            "The sides are of opposite polarity: played in mono the voice all but vanishes. Turn one side round before "
-            "it is mixed."
-        )
+        found.append(Said("sides-opposite-polarity-played-mono"))
     if levels.voices_apart_db is not None:
         found.append(_said_of_voices(levels.voices_apart_db))
     elif levels.channel_difference_db is not None and abs(levels.channel_difference_db) > _LOPSIDED_DB:
         louder, quieter = _SIDES if levels.channel_difference_db > 0 else _SIDES[::-1]
         found.append(
-            f"The {louder} side is {abs(levels.channel_difference_db):.0f} dB louder than the {quieter} one: on "
-            "headphones the voice sits to one side. Make mono of it, or even them out."
+            Said(
+                "side-db-louder-than-one",
+                louder=louder,
+                channel_difference_db=abs(levels.channel_difference_db),
+                quieter=quieter,
+            )
         )
     if levels.hum_dbfs is not None and levels.hum_dbfs > MUCH_HUM_DBFS:
-        found.append(
-            f"Much hum from the mains: {levels.hum_hz} Hz at {levels.hum_dbfs:.0f} dBFS. It will be heard in the "
-            "pauses; the hum filter takes it away. Look at cables and power supplies before the next recording."
-        )
+        found.append(Said("much-hum-from-mains-hz", hum_hz=levels.hum_hz, hum_dbfs=levels.hum_dbfs))
     if levels.clicks_per_min is not None and levels.clicks_per_min >= MANY_CLICKS and (levels.speech_share or 0) > 0:
-        found.append(f"Clicks: about {levels.clicks_per_min:.0f} in a minute. De-click mends most of them.")
+        found.append(Said("clicks-about-minute-de-click", clicks_per_min=levels.clicks_per_min))
     if levels.integrated_lufs is not None and levels.integrated_lufs < _VERY_QUIET_LUFS:
-        found.append("Very quiet: the gain it needs will lift the room as well.")
+        found.append(Said("very-quiet-gain-needs-will"))
     return found
 
 
 def _said_of_voices(apart_db: float) -> str:
     louder = _SIDES[0] if apart_db > 0 else _SIDES[1]
     if abs(apart_db) < 1:
-        return (
-            "Two voices, one on each side: on headphones each is in one ear. On its page they can be brought to the "
-            "middle."
-        )
-    return (
-        f"Two voices, one on each side, the {louder} one {abs(apart_db):.0f} dB louder: on headphones each is in one "
-        "ear. On its page they can be brought to the middle, at one level."
-    )
+        return Said("two-voices-one-each-side")
+    return Said("two-voices-one-each-side-one", louder=louder, apart_db=abs(apart_db))
 
 
 def _said_of_bandwidth(edge_hz: int, facts: FileFacts) -> str:
-    where = f"Nothing lies above {edge_hz / 1000:g} kHz, though {facts.sample_rate_hz} Hz would hold more"
+    where = Said("nothing-lies-above-khz-though", edge_hz=edge_hz / 1000, sample_rate_hz=facts.sample_rate_hz)
     if edge_hz <= _TELEPHONE_HZ:
-        return f"{where}: it came over a telephone or was once at 8000 Hz, and nothing brings the rest back."
+        return Said("came-over-telephone-once-8000", where=where)
     if edge_hz <= _SPEECH_ONLY_HZ / 2:
-        return f"{where}: it was once at 16000 Hz or less, and sounds dull. Nothing brings the rest back."
-    return f"{where}: it was probably a lossy file before. Use the first recording if there is one."
+        return Said("once-16000-hz-less-sounds", where=where)
+    return Said("probably-lossy-file-before-use", where=where)
 
 
 def _what_is_only_odd(measurement: Measurement) -> list[str]:
     facts, levels = measurement.facts, measurement.levels
-    found = []
+    found: list[str] = []
     if facts.floating_point:
-        found.append(
-            f"{facts.bit_depth}-bit float: some playout computers stop at such a file. What is made of it here is "
-            "whole numbers again."
-        )
+        found.append(Said("bit-float-some-playout-computers", bit_depth=facts.bit_depth))
     if levels.dc_offset > _MUCH_DC:
-        found.append(
-            f"Off its zero line by {100 * levels.dc_offset:.1f} % of full scale: cuts may click, and there is less "
-            "room for the peaks. A high-pass filter takes it out."
-        )
+        found.append(Said("off-zero-line-full-scale", dc_offset=100 * levels.dc_offset))
     if levels.sides_alike:
-        found.append("Both sides are the same, so mono would lose nothing and halve the file.")
+        found.append(Said("both-sides-same-so-mono"))
     if facts.channels > 2:
-        found.append(f"{facts.channels} channels: mix it down to one or two before a delivery.")
+        found.append(Said("channels-mix-down-one-two", channels=facts.channels))
     if facts.has_video:
-        found.append("There is a picture as well; only the sound is used.")
+        found.append(Said("there-picture-well-only-sound"))
     if facts.sound_tracks > 1:
-        found.append(f"There are {facts.sound_tracks} sound tracks; the first is used.")
+        found.append(Said("there-sound-tracks-first-used", sound_tracks=facts.sound_tracks))
     return found

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 
 from natsort import natsort_keygen, ns
 
+from mastering.said import Said
+
 LONGEST_NAME_BYTES = 255
 AUDIO_ENDINGS = frozenset(
     "wav wave bwf rf64 w64 aif aiff aifc flac mp3 m4a m4b mp4 aac ogg oga opus wma caf amr awb au voc wv ape".split()
@@ -112,46 +114,46 @@ def numbered(name: str, taken: set[str]) -> str:
 
 def _of_one(name: str) -> Iterator[tuple[str, str, bool]]:
     if not name or name.startswith("."):
-        said = "It begins with a full stop, so most systems hide it." if name else "There is no name."
-        yield said, "Give the section a title or a name.", True
+        said = Said("begins-full-stop-so-most") if name else Said("there-no-name")
+        yield said, Said("give-section-title-name"), True
         return
     stem = name.split(".", 1)[0].rstrip(" ").lower()
     if "/" in name:
-        yield "A slash would put the file into another folder on every system.", "Take the slash out.", True
+        yield Said("slash-would-put-file-into"), Said("take-slash-out"), True
     if unseen := _UNSEEN.search(name):
         shown = unicodedata.name(unseen.group(), f"U+{ord(unseen.group()):04X}").lower()
-        yield f"There is a sign in it that cannot be seen ({shown}).", "Write the name anew.", True
+        yield Said("there-sign-cannot-seen", shown=shown), Said("write-name-anew"), True
     if signs := sorted(set(_WINDOWS.findall(name))):
-        also = "; macOS refuses the colon too" if ":" in signs else ""
-        yield f"Windows refuses {' '.join(signs)} in a name{also}.", "Take the sign out, or use join:- .", True
+        also = Said("macos-refuses-colon-too") if ":" in signs else ""
+        yield Said("windows-refuses-name", signs=" ".join(signs), also=also), Said("take-sign-out-use-join"), True
     if stem in _RESERVED:
-        yield f"Windows keeps the name “{stem}” for a device.", "Add a word to the name.", True
+        yield Said("windows-keeps-name-device", stem=stem), Said("add-word-name"), True
     if name[-1] in " .":
-        yield "Windows drops a space or a full stop at the end.", "Take it off.", True
+        yield Said("windows-drops-space-full-stop"), Said("take-off"), True
     if (
         max(len(name.encode("utf-8", "replace")), 2 * len(name.encode("utf-16-le", "replace")) // 4)
         > LONGEST_NAME_BYTES
     ):
         yield (
-            f"It is longer than the {LONGEST_NAME_BYTES} bytes a disk allows.",
-            "Shorten it, for example with most:60.",
+            Said("longer-than-bytes-disk-allows", longest_name_bytes=LONGEST_NAME_BYTES),
+            Said("shorten-example-most-60"),
             True,
         )
     if name.startswith("-"):
-        yield "A hyphen in front is taken for an option by many commands.", "Begin with a letter or a digit.", False
+        yield Said("hyphen-front-taken-option-many"), Said("begin-letter-digit"), False
     if not name.isascii():
-        yield "Some FTP servers refuse letters beyond plain ASCII.", "Use plain, or make sure of the server.", False
+        yield Said("some-ftp-servers-refuse-letters"), Said("use-plain-make-sure-server"), False
     elif signs := sorted(set(_NOT_IN_A_URL.findall(name.replace("/", "")))):
         shown = " ".join("space" if sign == " " else sign for sign in signs)
-        yield f"Web addresses write in code: {shown}.", "Use join:- .", False
+        yield Said("web-addresses-write-code", shown=shown), Said("use-join"), False
 
 
 def _ending(name: str, extension: str) -> Iterator[tuple[str, str, bool]]:
     has = split_ending(name)[1].lower()
     if has and has != extension:
         yield (
-            f"It ends in .{has}, but the outlet takes .{extension}.",
-            f"Take .{has} off, or choose an outlet that takes it.",
+            Said("ends-but-outlet-takes", has=has, extension=extension),
+            Said("take-off-choose-outlet-takes", has=has),
             True,
         )
 
@@ -164,9 +166,9 @@ def _alike(names: Sequence[str]) -> Iterator[NameProblem]:
             continue
         if folded in first:
             other = names[first[folded]]
-            how = "the same name" if other == name else f"“{other}”, which differs only in case or in how it is coded"
-            mend = "Add {place|pad}, or give one of them another title."
-            yield NameProblem(index, f"File {first[folded] + 1} has {how}.", mend, True)
+            how = Said("same-name") if other == name else Said("which-differs-only-case-how", other=other)
+            mend = Said("add-place-pad-give-one")
+            yield NameProblem(index, Said("file", first=first[folded] + 1, how=how), mend, True)
         else:
             first[folded] = index
 
@@ -184,6 +186,6 @@ def _sorted_wrong(names: Sequence[str]) -> Iterator[NameProblem]:
     # Where people's own sense of order is kept, only the digits are too few.
     natural = sorted(names, key=natural_order) == list(names)
     digits = max((len(group) for name in names for group in re.findall(r"\d+", name)), default=1)
-    mend = f"Pad the numbers to {digits} digits: {{place|pad}}." if natural else "Begin with {place|pad}."
+    mend = Said("pad-numbers-digits-place-pad", digits=digits) if natural else Said("begin-place-pad")
     for index in wrong:
-        yield NameProblem(index, f"It would be listed before “{names[index - 1]}”.", mend, False)
+        yield NameProblem(index, Said("would-listed-before", names=names[index - 1]), mend, False)

@@ -8,6 +8,7 @@ from mastering.editing.roles import NUMBERED, ROLE_WORDS, SHORT, as_number
 from mastering.naming.checks import split_ending
 from mastering.naming.patterns import plain
 from mastering.naming.revisions import is_revision, without_revisions
+from mastering.said import Said
 
 _LONGEST_TITLE = 200
 _SIGNS = " .,:;_-–—()[]#"
@@ -70,7 +71,7 @@ def described(name: str, *, production: str = "") -> Described:
             return Described(title=_titled(rest), number=place or None, place=place)
         place = None
     said = _said(text)
-    return Described(**said) if said else Described(title=_titled(text or whole) or "Untitled", place=place)
+    return Described(**said) if said else Described(title=_titled(text or whole) or Said("untitled"), place=place)
 
 
 def plain_title(name: str) -> str:
@@ -79,7 +80,7 @@ def plain_title(name: str) -> str:
     >>> plain_title("01_the_ford.wav")
     '01 the ford'
     """
-    return split_ending(name)[0].replace("_", " ").strip()[:_LONGEST_TITLE] or "Untitled"
+    return split_ending(name)[0].replace("_", " ").strip()[:_LONGEST_TITLE] or Said("untitled")
 
 
 def _said(text: str) -> dict[str, Any] | None:

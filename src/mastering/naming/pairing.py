@@ -11,11 +11,12 @@ from rapidfuzz import fuzz, process
 
 from mastering.naming.checks import split_ending
 from mastering.naming.patterns import plain
+from mastering.said import Said
 
 WAYS = {
-    "number": "By the number in the file name",
-    "similar": "By similar name",
-    "order": "In sorted order",
+    "number": Said("number-file-name"),
+    "similar": Said("similar-name"),
+    "order": Said("sorted-order"),
 }
 _NEARLY_ALL = 0.9
 _LEAST_LIKENESS = 55.0

@@ -14,44 +14,45 @@ from functools import lru_cache
 from typing import Any
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 
 FIELDS = {
-    "place": "place in the running order, from 1",
-    "number": "the section’s own number",
-    "count": "its own number; its place where no section has a number",
-    "role": "what the section is: chapter, segment, line",
-    "title": "the section’s title",
-    "part": "which part of a section that was split",
-    "exact": "the name the client dictated for the section",
-    "source": "the recording’s file name, without its ending",
-    "production": "title of the production",
-    "subtitle": "its subtitle",
+    "place": Said("place-running-order-from-1"),
+    "number": Said("sections-own-number"),
+    "count": Said("own-number-place-where-no"),
+    "role": Said("what-section-chapter-segment-line"),
+    "title": Said("sections-title"),
+    "part": Said("which-part-section-split"),
+    "exact": Said("name-client-dictated-section"),
+    "source": Said("recordings-file-name-without-ending"),
+    "production": Said("title-production"),
+    "subtitle": Said("its-subtitle"),
     "author": "author",
     "narrator": "narrator",
     "publisher": "publisher",
     "year": "year",
     "language": "language",
     "genre": "genre",
-    "code": "the client’s code for the production",
+    "code": Said("clients-code-production"),
     "contact": "contact",
-    "copyright": "copyright line",
-    "description": "description of the production",
-    "notes": "the section’s notes",
-    "script": "what is spoken in the section",
-    "outlet": "title of the outlet",
-    "date": "the day the files are made, such as 2026-03-09",
-    "total": "how many sections there are",
+    "copyright": Said("copyright-line"),
+    "description": Said("description-production"),
+    "notes": Said("sections-notes"),
+    "script": Said("what-spoken-section"),
+    "outlet": Said("title-outlet"),
+    "date": Said("day-files-made-such-2026"),
+    "total": Said("how-many-sections-there"),
 }
 NUMBERS = ("place", "number", "count", "part", "total")
 
 FUNCTIONS = {
-    "pad": "noughts in front, as many as the book needs; pad:3 for at least 3 digits",
-    "lower": "small letters",
+    "pad": Said("noughts-front-many-book-needs"),
+    "lower": Said("small-letters"),
     "upper": "capitals",
-    "capitals": "a capital for each word",
-    "plain": "accents removed",
+    "capitals": Said("capital-each-word"),
+    "plain": Said("accents-removed"),
     "join": "words joined by a sign, other signs left out: join:- or join:_",
-    "most": "cut to a length: most:40",
+    "most": Said("cut-length-most-40"),
 }
 _WANTS_NUMBER = ("pad", "most")
 
@@ -128,17 +129,17 @@ def read_pattern(text: str) -> Pattern:
             stack.append([])
         elif token == "]":
             if len(stack) == 1:
-                raise BadPattern("There is a ] without a [ before it. Write ]] for a bracket in the name.")
+                raise BadPattern(Said("there-without-before-write-bracket"))
             group = tuple(stack.pop())
             stack[-1].append(group)
         elif token in "{}":
-            raise BadPattern(f"There is a {token} that has no partner. Fields are written like {{title}}.")
+            raise BadPattern(Said("there-no-partner-fields-written", token=token))
         elif token[0] == "{":
             stack[-1].append(_field(token[1:-1]))
         else:
             stack[-1].append(token)
     if len(stack) > 1:
-        raise BadPattern("There is a [ without a ] after it. Write [[ for a bracket in the name.")
+        raise BadPattern(Said("there-without-after-write-bracket"))
     return Pattern(text, tuple(stack[0]))
 
 
@@ -191,7 +192,7 @@ def _field(inside: str) -> Field:
     name, *functions = inside.split("|")
     name = name.strip()
     if name not in FIELDS:
-        raise BadPattern(f"There is no field {{{name}}}.{_perhaps(name, FIELDS)}")
+        raise BadPattern(Said("there-no-field", name=name, perhaps=_perhaps(name, FIELDS)))
     return Field(name, tuple(_function(text) for text in functions))
 
 
@@ -199,17 +200,17 @@ def _function(text: str) -> tuple[str, str]:
     name, _, argument = text.partition(":")
     name = name.strip()
     if name not in FUNCTIONS:
-        raise BadPattern(f"There is no function “{name}”.{_perhaps(name, FUNCTIONS)}")
+        raise BadPattern(Said("there-no-function", name=name, perhaps=_perhaps(name, FUNCTIONS)))
     if name in _WANTS_NUMBER and (argument or name == "most"):
         argument = argument.strip()
         if not argument.isdecimal() or not 1 <= int(argument) <= 200:
-            raise BadPattern(f"“{name}” wants a number from 1 to 200 after a colon, such as {name}:{3}.")
+            raise BadPattern(Said("wants-number-from-1-200", name=name, value=3))
     return name, argument
 
 
 def _perhaps(name: str, known: Mapping[str, str]) -> str:
     near = get_close_matches(name, known, 1)
-    return f" Did you mean {near[0]}?" if near else f" There are: {', '.join(known)}."
+    return Said("did-you-mean", near=near[0]) if near else Said("there-are-these", known=", ".join(known))
 
 
 def _fields(parts: tuple[Piece, ...]) -> Iterator[str]:

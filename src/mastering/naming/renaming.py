@@ -10,6 +10,7 @@ from mastering.audio.placing import whole
 from mastering.editing.tables import read_table
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
+from mastering.said import Said
 
 _NOTE = ".renaming.json"
 
@@ -27,10 +28,10 @@ def read_map(text: str) -> list[tuple[str, str]]:
     if rows and [cell.lower().removesuffix(" name") for cell in rows[0][1][:2]] == ["old", "new"]:
         del rows[0]
     if not rows:
-        raise CannotRename("The map is empty. Write the old and the new name of each file into it.")
+        raise CannotRename(Said("map-empty-write-old-new"))
     for line, row in rows:
         if len(row) < 2 or not row[0] or not row[1]:
-            raise CannotRename(f"Line {line} does not have an old and a new name. Nothing was renamed.")
+            raise CannotRename(Said("line-does-not-old-new", line=line))
     return [(row[0], row[1]) for _, row in rows]
 
 
@@ -43,19 +44,19 @@ def new_names(names: Sequence[str], pairs: Sequence[tuple[str, str]]) -> list[st
     wanted: dict[str, str] = {}
     for old, new in pairs:
         if old in wanted:
-            raise CannotRename(f"“{old}” stands in the map twice. Nothing was renamed.")
+            raise CannotRename(Said("stands-map-twice-nothing-renamed", old=old))
         if old not in names:
-            raise CannotRename(f"There is no file called “{old}”. Nothing was renamed.")
+            raise CannotRename(Said("there-no-file-called-nothing", old=old))
         wanted[old] = new
     result = [wanted.get(name, name) for name in names]
     for problem in check_names(result):
         if problem.grave:
-            raise CannotRename(f"“{result[problem.index]}”: {problem.words} {problem.mend} Nothing was renamed.")
+            raise CannotRename(
+                Said("nothing-renamed", result=result[problem.index], words=problem.words, mend=problem.mend)
+            )
     for old, new in zip(names, result, strict=True):
         if Path(old).suffix.lower() != Path(new).suffix.lower():
-            raise CannotRename(
-                f"“{old}” cannot become “{new}”: the ending says what is in the file. Nothing was renamed."
-            )
+            raise CannotRename(Said("cannot-become-ending-says-what", old=old, new=new))
     return result
 
 
@@ -69,10 +70,10 @@ def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
     leaving = {old for old, _ in moves}
     for old, new in moves:
         if not old.exists():
-            raise CannotRename(f"“{old.name}” is not there any more. Nothing was renamed.")
+            raise CannotRename(Said("not-there-any-more-nothing", name=old.name))
         # On disks that fold case, a name that changes only in case finds itself.
         if new not in leaving and new.exists() and not new.samefile(old):
-            raise CannotRename(f"There is a file called “{new.name}” already. Nothing was renamed.")
+            raise CannotRename(Said("there-file-called-already-nothing", name=new.name))
     aside = [(old, old.with_name(f".{uuid.uuid4().hex}.renaming"), new) for old, new in moves]
     done: list[tuple[Path, Path]] = []
     notes = [_noted(folder, aside) for folder in dict.fromkeys(old.parent for old, _ in moves)]
@@ -85,9 +86,7 @@ def rename_all(moves: Sequence[tuple[Path, Path]]) -> None:
             os.rename(target, source)
         _done_with(notes)
         name = aside[len(done) % len(aside)][0].name
-        raise CannotRename(
-            f"The disk would not rename “{name}” ({error.strerror}). All names are as before."
-        ) from error
+        raise CannotRename(Said("disk-would-not-rename-all", name=name, strerror=error.strerror)) from error
     _done_with(notes)
 
 
@@ -111,7 +110,7 @@ def take_back_broken_off(folder: Path) -> str:
             os.rename(aside, old)
             count += 1
     note.unlink()
-    return f"Renaming was broken off here before: {count} files have their old names back."
+    return Said("renaming-broken-off-here-before", count=count)
 
 
 def _done_with(notes: Sequence[Path]) -> None:

@@ -15,6 +15,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.levels import INTEGRATED
 from mastering.rendering import Programme
+from mastering.said import Said
 
 SPEECH, MUSIC = "speech", "music"
 BALANCE = "balance"
@@ -82,8 +83,11 @@ class Balance:
         return self.music_lufs - self.speech_lufs
 
     def in_words(self) -> str:
-        return (
-            f"speech {self.speech_lufs:.1f} LUFS, music {self.music_lufs:.1f} LUFS, {abs(self.apart_lu):.1f} LU apart"
+        return Said(
+            "speech-lufs-music-lufs-lu",
+            speech_lufs=self.speech_lufs,
+            music_lufs=self.music_lufs,
+            apart_lu=abs(self.apart_lu),
         )
 
     def oddity(self) -> str:
@@ -91,16 +95,13 @@ class Balance:
         off_lu, apart_lu = self._off_target_lu(), self.apart_lu
         below = not self.of_its_own and apart_lu > BELOW_MUSIC_LU
         if off_lu > OFF_TARGET_LU:
-            return f"Speech is {off_lu:.1f} LU too loud, whatever the whole is. Bring the pieces to one level each."
+            return Said("speech-lu-too-loud-whatever", off_lu=off_lu)
         if off_lu < -OFF_TARGET_LU and below:
-            return (
-                f"Speech is {-off_lu:.1f} LU too quiet, whatever the whole is, and lies {apart_lu:.1f} LU below the "
-                "music beside it. Bring the pieces to one level each."
-            )
+            return Said("speech-lu-too-quiet-whatever", off_lu=-off_lu, apart_lu=apart_lu)
         if off_lu < -OFF_TARGET_LU:
-            return f"Speech is {-off_lu:.1f} LU too quiet, whatever the whole is. Bring the pieces to one level each."
+            return Said("speech-lu-too-quiet-whatever-whole", off_lu=-off_lu)
         if below:
-            return f"Speech lies {apart_lu:.1f} LU below the music beside it. Bring the pieces to one level each."
+            return Said("speech-lies-lu-below-music", apart_lu=apart_lu)
         return ""
 
     def _off_target_lu(self) -> float:
@@ -113,22 +114,22 @@ class Balance:
     def _wanted(self) -> str:
         level = "" if self.asked is None else self.asked.words("LUFS")
         if self.of_its_own:
-            return f"speech {level} within {OFF_TARGET_LU:g} LU"
+            return Said("speech-within-lu", level=level, off_target_lu=OFF_TARGET_LU)
         if not level:
-            return f"speech at most {BELOW_MUSIC_LU:g} LU below music"
-        return f"speech {level} within {OFF_TARGET_LU:g} LU, at most {BELOW_MUSIC_LU:g} LU below music"
+            return Said("speech-most-lu-below-music", below_music_lu=BELOW_MUSIC_LU)
+        return Said("speech-within-lu-most-lu", level=level, off_target_lu=OFF_TARGET_LU, below_music_lu=BELOW_MUSIC_LU)
 
     def finding(self) -> Finding:
         """As a line of the check sheet; never worse than a remark."""
         odd = self.oddity()
         return Finding(
             rule=BALANCE,
-            label="Speech beside music",
+            label=Said("speech-beside-music"),
             asked=self._wanted(),
             found=self.in_words(),
             verdict=REMARK if odd else PASS,
             advice=odd,
-            source="common practice, no source",
+            source=Said("common-practice-no-source"),
         )
 
 

@@ -23,6 +23,7 @@ from mastering.outlets.rules.kind import (
     Examined,
 )
 from mastering.outlets.rules.levels import CONSISTENCY
+from mastering.said import Said, together
 from mastering.tagging.carried import NOTHING, Carried
 
 _MOST_PASSAGES = 8
@@ -100,13 +101,13 @@ def _of_passages(rule: Rule, passages: Sequence[HeldPassage], channels: int) -> 
     held.sort(key=lambda each: (each[1].verdict != FAIL, each[0].start_s))
     failing = [(passage, finding) for passage, finding in held if finding.verdict == FAIL]
     told = [f"{passage} {finding.found}" for passage, finding in held[:_MOST_PASSAGES]]
-    more = [f"{len(held) - _MOST_PASSAGES} more"] if len(held) > _MOST_PASSAGES else []
+    more = [Said("more", count=len(held) - _MOST_PASSAGES)] if len(held) > _MOST_PASSAGES else []
     return replace(
         held[0][1],
-        asked=", ".join(dict.fromkeys(f"{passage.kind} {finding.asked}" for passage, finding in held)),
-        found="; ".join([*told, *more]),
+        asked=together(dict.fromkeys(together([passage.kind, finding.asked]) for passage, finding in held), ", "),
+        found=together([*told, *more], "; "),
         verdict=verdict_of(finding.verdict for _, finding in held),
-        advice=" ".join(f"{passage}: {finding.advice}" for passage, finding in failing[:_MOST_PASSAGES])
+        advice=together(together([str(passage), finding.advice], ": ") for passage, finding in failing[:_MOST_PASSAGES])
         or next((finding.advice for _, finding in held if finding.advice), ""),
     )
 

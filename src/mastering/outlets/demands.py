@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from math import inf, isfinite
 from typing import Any
 
+from mastering.said import Said, either, figured, together, word
+
 Value = str | int | float
 
 
@@ -24,8 +26,7 @@ class Named:
 
     def words(self, unit: str = "") -> str:
         """Written out, with its unit: "96 or 64 kbit/s"."""
-        *others, last = (str(each) for each in self.values)
-        return _with_unit(f"{', '.join(others)} or {last}" if others else last, unit)
+        return _with_unit(either(_spoken(each) for each in self.values), unit)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -75,12 +76,14 @@ class Range:
         """Written out, with its unit: "-19 ±1 LUFS", "at most -3 dBFS", "0.5 to 1 s"; `written` is how a figure is."""
         if self.target is not None:
             tolerance, aim = self.high - self.target, written(self.target)
-            return _with_unit(f"{aim} ±{written(tolerance)}" if tolerance else aim, unit)
+            return _with_unit(figured(f"{aim} ±{written(tolerance)}" if tolerance else aim), unit)
         if not isfinite(self.low):
-            return _with_unit(f"at most {written(self.high)}", unit)
+            return _with_unit(Said("most", written=figured(written(self.high))), unit)
         if not isfinite(self.high):
-            return _with_unit(f"at least {written(self.low)}", unit)
-        return _with_unit(f"{written(self.low)} to {written(self.high)}", unit)
+            return _with_unit(Said("least", written=figured(written(self.low))), unit)
+        return _with_unit(
+            Said("from-low-to-high", low=figured(written(self.low)), high=figured(written(self.high))), unit
+        )
 
 
 @dataclass(frozen=True)
@@ -118,7 +121,7 @@ class Items:
 
     def words(self, unit: str = "") -> str:
         """Written out."""
-        return _with_unit(", ".join(self.values), unit)
+        return _with_unit(together(map(word, self.values), ", "), unit)
 
 
 Demand = Named | Range | Pattern | Items
@@ -147,5 +150,9 @@ def range_of(demands: Mapping[str, Demand], name: str) -> Range | None:
     return demand if isinstance(demand, Range) else None
 
 
+def _spoken(value: Value) -> str:
+    return word(value) if isinstance(value, str) else figured(str(value))
+
+
 def _with_unit(text: str, unit: str) -> str:
-    return f"{text} {unit}" if unit else text
+    return together([text, unit]) if unit else text

@@ -4,7 +4,9 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
 
-PASS, REMARK, FAIL = "passes", "passes with a remark", "fails"
+from mastering.said import Said
+
+PASS, REMARK, FAIL = "passes", Said("passes-remark"), "fails"
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -9,13 +9,14 @@ from mastering.meters.meter import Levels
 from mastering.meters.speech import head_and_tail
 from mastering.outlets.demands import Demand, Range, range_of
 from mastering.outlets.rules.levels import HEAD, TAIL
+from mastering.said import Said
 from mastering.shaping.edges import Edges, edged_cells
 
 _INSIDE_S = 0.1
 _ENOUGH_S = 0.4
 _LEAST_S = 0.1
 _LOOKS = 4
-_WORDS = {HEAD: "before the first word", TAIL: "after the last word"}
+_WORDS = {HEAD: Said("before-first-word"), TAIL: Said("after-last-word")}
 
 
 @dataclass(frozen=True)
@@ -63,20 +64,14 @@ def plan_edges(levels: Levels, demands: dict[str, Demand], quiet_s: tuple[float,
             break
         # As what was quiet before counts there: where words begin is told by how loud all of it is.
         has_s = {HEAD: found[HEAD] - edges.head_s, TAIL: found[TAIL] - edges.tail_s}
-    collisions = {
-        name: (
-            f"The outlet asks for {wanted[name].words('s')} of room tone {_WORDS[name]}; this recording has "
-            f"{has_s:.2f} s and no pause to make more from. Record some seconds of the silent room and put them there."
-        )
+    collisions: dict[str, str] = {
+        name: Said("outlet-asks-room-tone-recording", words=wanted[name].words("s"), words_2=_WORDS[name], has_s=has_s)
         for name, has_s in missing_s.items()
     }
     remarks = []
     length_s, wanted_s = quiet_s[1] - quiet_s[0] if quiet_s else 0.0, edges.tone_head_s + edges.tone_tail_s
     if wanted_s and length_s < _ENOUGH_S:
-        remarks.append(
-            f"There are only {length_s:.2f} s of room tone to make {wanted_s:.2f} s from; the repetition may be heard. "
-            "Half a minute of the silent room, recorded once, is enough for a whole book."
-        )
+        remarks.append(Said("there-only-s-room-tone", length_s=length_s, wanted_s=wanted_s))
     return HeadTail(edges, collisions, tuple(remarks))
 
 
@@ -93,15 +88,12 @@ def _found(envelope: Envelope, edges: Edges, quiet_s: tuple[float, float] | None
 
 def _left(levels: Levels, demands: dict[str, Demand]) -> dict[str, str]:
     """What stays wrong where head and tail are left alone, by rule."""
-    told = {}
+    told: dict[str, str] = {}
     for name, words in _WORDS.items():
         demand, has_s = range_of(demands, name), getattr(levels, name)
         if demand is None or has_s is None or _change(has_s, 0.0, demand) == (0.0, 0.0):
             continue
-        told[name] = (
-            f"There are {has_s:.2f} s of quiet {words}; the outlet asks for {demand.words('s')}. Room tone “as the "
-            "outlet asks” would see to it."
-        )
+        told[name] = Said("there-s-quiet-outlet-asks", has_s=has_s, words=words, words_2=demand.words("s"))
     return told
 
 

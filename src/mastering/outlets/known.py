@@ -7,15 +7,16 @@ from typing import Any
 
 from mastering.meters.remarks import MANY_CLICKS, MUCH_HUM_DBFS, said_of_flat_tops
 from mastering.meters.sides import BY_ITSELF, LEFT, MOST_LOSS_DB, RIGHT, SUM, TURNED, Sides, sides_of
+from mastering.said import Said, figured, together
 
 _SPEECH_ONLY_HZ = 16000
 _TELEPHONE_HZ = 4250
 _MUCH_DC = 0.003
 _WORDS = {
-    SUM: "the sum of both sides",
-    LEFT: "the left side alone",
-    RIGHT: "the right side alone",
-    TURNED: "the sum of both sides, one of them turned upside down",
+    SUM: Said("sum-both-sides"),
+    LEFT: Said("left-side-alone"),
+    RIGHT: Said("right-side-alone"),
+    TURNED: Said("sum-both-sides-one-them"),
 }
 
 
@@ -73,88 +74,82 @@ def known_of(
         folds[path] = way
         mono.setdefault(f"{_WORDS[way]}{_why(sides) if wish == BY_ITSELF else ''}", []).append(name)
         if round(sides.loss_db(way), 1) > MOST_LOSS_DB:
-            collisions.append(f"{whose}{_lost(sides, way)}")
-    told = [words if len(mono) == 1 else f"{words} ({', '.join(names)})" for words, names in mono.items()]
-    return Known(folds, "; ".join(told), tuple(collisions), tuple(remarks))
+            collisions.append(together([whose, _lost(sides, way)], ""))
+    told = [
+        words if len(mono) == 1 else together([words, f" ({', '.join(names)})"], "") for words, names in mono.items()
+    ]
+    return Known(folds, together(told, "; "), tuple(collisions), tuple(remarks))
 
 
 def _of_any(figures: Mapping[str, Any]) -> list[str]:
-    told = []
+    told: list[str] = []
     if figures.get("lossy") or (figures.get("lossy") is None and figures.get("bit_depth") is None):
-        told.append(
-            f"The recording is itself {str(figures.get('codec', '')).upper()}, a lossy format: each further encoding "
-            "loses quality. If there is a WAV of it, use that."
-        )
+        told.append(Said("recording-itself-lossy-format-each", get=str(figures.get("codec", "")).upper()))
     if runs := figures.get("clipped_runs"):
-        places = "one place" if runs == 1 else f"{runs} places"
-        told.append(f"The recording is clipped in {places}; the loudest words crackle, and gain cannot mend that.")
+        places = Said("places-3", count=runs)
+        told.append(Said("recording-clipped-loudest-words-crackle", places=places))
     elif flattened := figures.get("flattened"):
         told.append(said_of_flat_tops(flattened["count"], flattened["level"]))
     if (dc := figures.get("dc_offset") or 0.0) > _MUCH_DC:
-        told.append(f"Its zero line is off by {100 * dc:.1f} % of full scale. The rumble filter takes that away.")
+        told.append(Said("zero-line-off-full-scale", dc=100 * dc))
     rate_hz, edge_hz = figures.get("sample_rate_hz") or 0, figures.get("bandwidth_hz")
     if rate_hz and rate_hz <= _SPEECH_ONLY_HZ:
-        told.append(f"It was recorded at {rate_hz} Hz and sounds like a telephone whatever is made of it.")
+        told.append(Said("recorded-hz-sounds-like-telephone-whatever", rate_hz=rate_hz))
     elif edge_hz is not None:
-        kind = (
-            "came over a telephone" if edge_hz <= _TELEPHONE_HZ else "was a lossy file, or one of a lower rate, before"
-        )
-        told.append(f"Nothing lies above {edge_hz / 1000:g} kHz: it {kind}.")
+        kind = Said("came-over-telephone") if edge_hz <= _TELEPHONE_HZ else Said("lossy-file-one-lower-rate")
+        told.append(Said("nothing-lies-above-khz", edge_hz=edge_hz / 1000, kind=kind))
     return told
 
 
 def _mendable(figures: Mapping[str, Any], mends: Collection[str]) -> list[str]:
-    told = []
+    told: list[str] = []
     hum_dbfs, clicks = figures.get("hum_dbfs"), figures.get("clicks_per_min") or 0
     if hum_dbfs is not None and hum_dbfs > MUCH_HUM_DBFS and "de-hum" not in mends:
-        told.append(f"It hums at {figures['hum_hz']} Hz with {hum_dbfs:.0f} dBFS. The hum filter takes that away.")
+        told.append(Said("hums-hz-dbfs-hum-filter", figures=figures["hum_hz"], hum_dbfs=hum_dbfs))
     if clicks >= MANY_CLICKS and (figures.get("speech_share") or 0) > 0 and "de-click" not in mends:
-        told.append(f"It has about {clicks:.0f} clicks in a minute. De-click mends most of them.")
+        told.append(Said("about-clicks-minute-de-click", clicks=clicks))
     return told
 
 
 def _two_voices(apart_db: float) -> str:
-    return (
-        f"It holds two voices, one on each side, {abs(apart_db):.0f} dB apart. On its page they can be brought to the "
-        "middle, at one level."
-    )
+    return Said("holds-two-voices-one-each", apart_db=abs(apart_db))
 
 
 def _in_stereo(sides: Sides) -> list[str]:
     if sides.dead:
-        return [f"Its {sides.dead} side holds no sound: the file plays on one side only."]
+        return [Said("side-holds-no-sound-file", dead=sides.dead)]
     if sides.by_itself() == TURNED:
-        return ["Its sides are of opposite polarity: whoever hears the file in mono loses the voice."]
+        return [Said("sides-opposite-polarity-whoever-hears")]
     if sides.by_itself() in (LEFT, RIGHT):
-        return [f"Its {sides.by_itself()} side is {abs(sides.difference_db):.0f} dB louder than the other."]
+        return [Said("side-db-louder-than-other", by_itself=sides.by_itself(), difference_db=abs(sides.difference_db))]
     return []
 
 
 def _why(sides: Sides) -> str:
     way = sides.by_itself()
     if sides.dead:
-        return f", as the {sides.dead} one holds no sound"
+        return Said("one-holds-no-sound", dead=sides.dead)
     if way == TURNED:
-        return ", as they are of opposite polarity"
-    return f", as it is {abs(sides.difference_db):.0f} dB louder" if way in (LEFT, RIGHT) else ""
+        return Said("they-opposite-polarity")
+    return Said("db-louder", difference_db=abs(sides.difference_db)) if way in (LEFT, RIGHT) else ""
 
 
 def _lost(sides: Sides, way: str) -> str:
     loss_db = sides.loss_db(way)
-    by = f"{loss_db:.1f} dB" if loss_db < 100 else "everything"
+    by = figured(f"{loss_db:.1f} dB") if loss_db < 100 else Said("everything")
     better = sides.by_itself()
     if sides.dead and way in (LEFT, RIGHT):
-        return f"The {way} side, which mono is made of, holds no sound. Take the {better} one."
+        return Said("side-which-mono-made-holds", way=way, better=better)
     reason = (
-        f"the {sides.dead} one holds no sound"
+        Said("the-one-holds-no-sound", dead=sides.dead)
         if sides.dead
-        else "they are of opposite polarity"
+        else Said("they-are-of-opposite-polarity")
         if better == TURNED
-        else f"one is {abs(sides.difference_db):.0f} dB louder"
+        else Said("one-db-louder", difference_db=abs(sides.difference_db))
         if better in (LEFT, RIGHT)
-        else "they have little in common"
+        else Said("they-little-common")
     )
     if way in (LEFT, RIGHT):
-        return f"The {way} side, which mono is made of, is {loss_db:.1f} dB quieter than the other. Take the other."
-    mend = f"Take {_WORDS[better]}." if better != way else "Take one of them, or mix them by hand first."
-    return f"Made of {_WORDS[way]}, mono loses {by}: {reason}. {mend}"
+        return Said("side-which-mono-made-db", way=way, loss_db=loss_db)
+    mend = Said("take", words=_WORDS[better]) if better != way else Said("take-one-them-mix-them")
+    return Said("made-mono-loses", words=_WORDS[way], by=by, reason=reason, mend=mend)

@@ -17,6 +17,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.planning import corrected, plan_levels
 from mastering.outlets.rules.levels import LOUDNESS_RULES, PEAK_RULES
 from mastering.rendering import Programme
+from mastering.said import together
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -92,7 +93,7 @@ def plan_parted(
             demands[name] = Range(high=high)
     plan = plan_levels(levels, demands, content_kind=content_kind, fixed_gain_db=0.0, **wishes)
     told = [(each.kind, each.start_s, each.end_s, each.plan.gain_db) for each in passages]
-    collisions = [f"{each.kind.capitalize()}: {said}" for each in passages for said in each.plan.collisions]
+    collisions = [together([each.kind.capitalize(), said], ": ") for each in passages for said in each.plan.collisions]
     return replace(
         plan,
         fixed_gain=True,

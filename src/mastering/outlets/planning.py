@@ -35,6 +35,7 @@ from mastering.outlets.rules.levels import (
     SAMPLE_PEAK,
     TRUE_PEAK,
 )
+from mastering.said import Said
 from mastering.shaping.chain import Chain
 from mastering.shaping.mends import MENDS, fit_for
 from mastering.shaping.rehearsal import Rehearsed, rehearse, reshaped
@@ -105,7 +106,7 @@ def plan_levels(
         When the section is silent throughout or too short to have a loudness.
     """
     if levels.silent:
-        raise CannotMake("This recording is silent throughout: there is nothing to bring to a level.")
+        raise CannotMake(Said("recording-silent-throughout-there-nothing"))
     asked = demands
     demands = {name: demand for name, demand in asked.items() if RULE_KINDS[name].scope != OF_DELIVERY}
     if near is not None:
@@ -198,10 +199,7 @@ def gain_range(figures: dict[str, float | None], demands: dict[str, Demand]) -> 
     for name, demand in _aimed(demands).items():
         figure = figures.get(name)
         if figure is None:
-            raise CannotMake(
-                "This recording is too short or too quiet to have a loudness (it takes at least 0.4 s above "
-                "-70 LUFS), and this outlet asks for one."
-            )
+            raise CannotMake(Said("recording-too-short-too-quiet"))
         lowest, highest = max(lowest, demand.low - figure), min(highest, demand.high - figure)
     quiet_db = _quiet_enough_db(figures, demands)
     return (lowest, quiet_db) if lowest < quiet_db < highest else (lowest, highest)
@@ -360,32 +358,23 @@ class _Planner:
         if best.rehearsed.limited_db >= _HEAVY_LIMITING_DB:
             remarks.append(sentences.heavy_limiting(best.rehearsed.limited_db))
         if self._treatment.ride != NEVER and not self._may_ride:
-            remarks.append("Ride is for speech and leaves music alone.")
+            remarks.append(Said("ride-speech-leaves-music-alone"))
         done = fit_for(self._treatment.mends, self._content_kind)
         remarks += [
-            f"{MENDS[name].title} is for speech and leaves music alone."
+            Said("speech-leaves-music-alone", title=MENDS[name].title)
             for name in self._treatment.mends
             if name not in done
         ]
         if best.hush_db and self._noise_is_speech:
-            remarks.append(
-                "Where noise is learned there seems to be speech, which hush would take for noise. Mark a stretch that "
-                "holds the room alone."
-            )
+            remarks.append(Said("where-noise-learned-there-seems"))
         if "hush" in self._left_off:
-            remarks.append(
-                "Hush is left off: what is heard beneath the voice changes from pause to pause, as music and people "
-                "do, and hush would eat it. Mark a stretch that holds the room alone, if there is one."
-            )
+            remarks.append(Said("hush-left-off-what-heard"))
         if best.ride and self._varies:
-            remarks.append("Ride moves what is heard beneath the voice along with it.")
+            remarks.append(Said("ride-moves-what-heard-beneath"))
         elif "ride" in self._left_off and self._treatment.ride != NEVER:
-            remarks.append(
-                "Ride is left off: what is heard beneath the voice would be moved along with it. Choose always, if "
-                "that is wanted."
-            )
+            remarks.append(Said("ride-left-off-what-heard"))
         if self._treatment.hush != NEVER and self._noise_s is None:
-            remarks.append("Hush finds no pause to learn the noise from. Mark a stretch that holds nothing else.")
+            remarks.append(Said("hush-finds-no-pause-learn"))
         return LevelPlan(
             gain_db=best.gain_db,
             ceiling_dbtp=self._ceiling,
@@ -517,5 +506,5 @@ class _Planner:
 def _ride_would(unmet: dict[str, float]) -> str:
     """What ride would do for the rules it helps with."""
     if not any(RULE_KINDS[name].helped_by_ride for name in unmet):
-        return "Ride would do: it evens out the voice."
-    return "Ride would help, but not be enough."
+        return Said("ride-would-do-evens-out")
+    return Said("ride-would-help-but-not")

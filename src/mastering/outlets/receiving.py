@@ -8,6 +8,7 @@ from typing import Any
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, Facts, read_pattern
 from mastering.outlets.ways import PLAIN, WAYS, Field, Holds, WayKind
+from mastering.said import Said
 
 ASKED, EVERYTHING, NOTHING = "what the outlet asks", "all there is", "nothing"
 ALONG = (ASKED, EVERYTHING, NOTHING)
@@ -80,20 +81,20 @@ def receiving_from(table: Mapping[str, Any]) -> Receiving:
     """Read how an outlet receives, from plain values. Raises BadReceiving."""
     way, along = table.get("way"), table.get("along") or ASKED
     if not isinstance(way, str) or way not in WAYS:
-        raise BadReceiving(f"There is no way of receiving called “{way}”. Ways are: {', '.join(WAYS)}.")
+        raise BadReceiving(Said("there-no-way-receiving-called", way=way, ways=", ".join(WAYS)))
     if along not in ALONG:
-        raise BadReceiving(f"What goes along is one of these: {', '.join(ALONG)}.")
+        raise BadReceiving(Said("what-goes-along-one-these", along=", ".join(ALONG)))
     kind = WAYS[way]
     known = {each.name: each for each in kind.fields}
     if unknown := set(table) - set(known) - {"way", "along"}:
-        raise BadReceiving(f"{kind.title} has no place for “{', '.join(sorted(unknown))}”.")
+        raise BadReceiving(Said("no-place", title=kind.title, unknown=", ".join(sorted(unknown))))
     stated = {}
     for name, each in known.items():
         if text := _stated(each, table.get(name, "")):
             stated[name] = text
     receiving = Receiving(way, stated, along)
     if kind.is_post and (count := len(mailboxes(receiving.where))) > _MOST_ADDRESSES:
-        raise BadReceiving(f"This mail has {count} addresses; one mail goes to {_MOST_ADDRESSES} at most.")
+        raise BadReceiving(Said("mail-addresses-one-mail-goes", count=count, most_addresses=_MOST_ADDRESSES))
     return receiving
 
 
@@ -101,15 +102,15 @@ def _stated(each: Field, value: Any) -> str:
     lines = each.holds == Holds.NOTE
     longest = _LONGEST_NOTE if lines or each.holds == Holds.MAILBOXES else _LONGEST
     if not isinstance(value, str) or len(value) > longest:
-        raise BadReceiving(f"“{each.label}” is a text of up to {longest} letters.")
+        raise BadReceiving(Said("text-up-letters", label=each.label, longest=longest))
     text = value.replace("\r\n", "\n").strip()
     if not text.replace("\n", "" if lines else "\n").isprintable():
-        raise BadReceiving(f"“{each.label}” is one line of letters that can be printed.")
+        raise BadReceiving(Said("one-line-letters-can-printed", label=each.label))
     text = text or each.usual or (each.choices[0] if each.choices else "")
     if each.choices and text not in each.choices:
-        raise BadReceiving(f"“{each.label}” is one of these: {', '.join(each.choices)}.")
+        raise BadReceiving(Said("one-these", label=each.label, choices=", ".join(each.choices)))
     if each.needed and not text:
-        raise BadReceiving(f"“{each.label}” is missing: nothing can be sent without it.")
+        raise BadReceiving(Said("missing-nothing-can-sent-without", label=each.label))
     if text:
         check = _CHECKS.get(each.holds)
         if check:
@@ -121,17 +122,17 @@ def _check_pattern(each: Field, text: str) -> None:
     try:
         read_pattern(text)
     except BadPattern as error:
-        raise BadReceiving(f"The pattern of “{each.label}” cannot be read. {error}") from error
+        raise BadReceiving(Said("pattern-cannot-read", label=each.label, error=error)) from error
 
 
 def _check_number(each: Field, text: str) -> None:
     if not (text.isascii() and text.isdigit() and 0 < int(text) <= each.most):
-        raise BadReceiving(f"“{each.label}” is a whole number up to {each.most}, such as {each.usual or 500}.")
+        raise BadReceiving(Said("whole-number-up-such", label=each.label, most=each.most, usual=each.usual or 500))
 
 
 def _check_mailboxes(each: Field, text: str) -> None:
     if len(mailboxes(text)) > each.most:
-        raise BadReceiving(f"“{each.label}” is one address.")
+        raise BadReceiving(Said("one-address", label=each.label))
 
 
 def mailboxes(text: str) -> list[str]:
@@ -144,7 +145,7 @@ def mailboxes(text: str) -> list[str]:
     for each in (part.strip() for part in text.split(",")):
         inside = each[each.rindex("<") + 1 : -1] if each.endswith(">") and "<" in each else each
         if inside and not _MAILBOX.fullmatch(inside):
-            raise BadReceiving(f"“{each}” is no address of mail, as in ines@example.org.")
+            raise BadReceiving(Said("no-address-mail-ines-example", each=each))
         found += [inside] if inside else []
     return list(dict.fromkeys(found))
 
@@ -170,8 +171,5 @@ def host_and_port(address: str, port: int) -> tuple[str, int]:
     """
     found = _HOST.fullmatch(address)
     if not found or not 0 < int(found[3] or port) < 1 << 16:
-        raise BadReceiving(
-            f"“{address}” is no address of a server. Write its name or number, and :port where it is not the usual "
-            "one, as in files.example.org:2121."
-        )
+        raise BadReceiving(Said("no-address-server-write-name", address=address))
     return found[1].strip("[]"), int(found[3] or port)

@@ -9,8 +9,9 @@ from typing import Any
 from mastering.editing.tables import write_table
 from mastering.outlets.findings import FAIL, PASS, REMARK
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said, together
 
-_COLUMNS = ("file", "verdict of the file", "rule", "asked", "found", "margin", "verdict", "advice", "source")
+_COLUMNS = ("file", Said("verdict-file"), "rule", "asked", "found", "margin", "verdict", "advice", "source")
 _SIGNS = {PASS: "✓", REMARK: "~"}
 _STYLE = """
 body { font: 11pt/1.45 Georgia, serif; color: #1d1b17; max-width: 60rem; margin: 2rem auto; padding: 0 1rem; }
@@ -51,8 +52,14 @@ class Checked:
         near = [finding for finding in self.findings if finding["verdict"] == REMARK]
         for finding in (*self.failing, *near):
             more = len(self.failing) - 1
-            others = f", and {more} more" if more > 0 else ""
-            return f"{finding['label']}: asked {finding['asked']}, found {finding['found']}{others}"
+            others = Said("and-more", more=more) if more > 0 else ""
+            return Said(
+                "asked-found",
+                finding=finding["label"],
+                finding_2=finding["asked"],
+                finding_3=finding["found"],
+                others=others,
+            )
         return ""
 
 
@@ -74,22 +81,24 @@ def told(files: Sequence[Checked]) -> str:
     }
     plural = {"passes": "pass", "fails": "fail"}
     words = [f"{count} {name if count == 1 else plural.get(name, name)}" for name, count in counts.items() if count]
-    return f"{len(files)} file{'' if len(files) == 1 else 's'}: {', '.join(words)}."
+    return Said("files", count=len(files), words=together(words, ", "))
 
 
 def as_text(outlet: Outlet, files: Sequence[Checked]) -> str:
     """For a mail to whoever sent the files: what fails and what to do about it; those that pass are only named."""
-    lines = [f"Held against the rules of {outlet.title}. {told(files)}"]
+    lines: list[str] = [Said("held-against-rules", title=outlet.title, told=told(files))]
     for file in worst_first(files):
         if file.said:
             lines += ["", f"{file.name}: {file.said}"]
         elif file.failing:
-            lines += ["", f"{file.name} fails:"]
+            lines += ["", Said("file-fails", name=file.name)]
             for finding in file.failing:
                 lines.append(f"- {finding['label']}: asked {finding['asked']}, found {finding['found']}.")
                 lines += [f"  {finding['advice']}"] * bool(finding["advice"])
     passing = [file.name for file in files if not file.said and file.verdict != FAIL]
-    return "\n".join([*lines, *(["", "These pass:", *(f"- {name}" for name in passing)] if passing else [])]) + "\n"
+    return (
+        "\n".join([*lines, *(["", Said("these-pass"), *(f"- {name}" for name in passing)] if passing else [])]) + "\n"
+    )
 
 
 def as_csv(files: Sequence[Checked]) -> str:
@@ -129,7 +138,7 @@ def as_html(title: str, intro: str, files: Sequence[Checked]) -> str:
 
 def heading(outlet: Outlet) -> str:
     """What a report of files that came in is called."""
-    return f"Files held against {outlet.title}"
+    return Said("files-held-against", title=outlet.title)
 
 
 def _one(file: Checked) -> str:
@@ -144,7 +153,16 @@ def _one(file: Checked) -> str:
         + f"<td>{escape(found['advice'])}</td><td>{escape(found.get('source', ''))}</td></tr>"
         for found in file.findings
     )
-    names = ("", "Rule", "Asked", "Found", "Margin", "Verdict", "What to do", "Source of the rule")
+    names = (
+        "",
+        Said("rule"),
+        Said("asked"),
+        Said("found"),
+        Said("margin"),
+        Said("verdict"),
+        Said("what-do"),
+        Said("source-rule"),
+    )
     heads = "".join(f"<th>{name}</th>" for name in names)
     remarks = "".join(f"<p>{escape(remark)}</p>" for remark in file.remarks)
     return f"{head}<table><thead><tr>{heads}</tr></thead><tbody>{rows}</tbody></table>{remarks}"

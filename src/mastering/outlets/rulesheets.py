@@ -19,6 +19,7 @@ from mastering.outlets.receiving import BadReceiving, Receiving, receiving_from
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.delivery import JOINED, ONE_EACH
 from mastering.outlets.rules.kind import GROUPS, LIST, NUMBER, PATTERN, RANGE, RuleKind
+from mastering.said import Said
 
 FORMAT = 3
 """The newest form of rule sheets this reads. Those of the first state none; from 3 on they may say how it receives."""
@@ -30,7 +31,7 @@ _TOP_KEYS = {"format", "key", "title", "summary", "rules", "names", "artwork", "
 _KEY = re.compile(r"[a-z0-9]+(-[a-z0-9]+)*")
 _LONGEST_TEXT = {"key": 60, "title": 100, "summary": 400, "source": 300}
 _LONGEST_PATTERN = 500
-_NO_SOURCE = "common practice, no source"
+_NO_SOURCE = Said("common-practice-no-source")
 
 
 @cache
@@ -57,31 +58,28 @@ def parse(text: str) -> Outlet:
 def read(text: str) -> Outlet:
     """As `parse`, but rules may still contradict each other. Raises BadOutlet."""
     if len(text) > LARGEST_TOML:
-        raise BadOutlet(f"This is longer than any rule sheet ({len(text):,} letters).")
+        raise BadOutlet(Said("longer-than-any-rule-sheet", count=len(text)))
     try:
         data = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise BadOutlet(f"This is not TOML: {error}") from error
+        raise BadOutlet(Said("not-toml", error=error)) from error
     form = data.get("format", 1)
     if not isinstance(form, int) or form < 1:
-        raise BadOutlet(f"The “format” of a rule sheet is a whole number up to {FORMAT}.")
+        raise BadOutlet(Said("format-rule-sheet-whole-number", format=FORMAT))
     if form > FORMAT:
-        raise BadOutlet(
-            f"This rule sheet was written by a newer Sermovox (format {form}); this one reads up to {FORMAT}. "
-            "Update Sermovox, or have the sheet exported by an older one."
-        )
+        raise BadOutlet(Said("rule-sheet-written-newer-sermovox", form=form, format=FORMAT))
     if unknown := set(data) - _TOP_KEYS:
-        raise BadOutlet(f"A rule sheet has no place for “{', '.join(sorted(unknown))}”.")
+        raise BadOutlet(Said("rule-sheet-no-place", unknown=", ".join(sorted(unknown))))
     facts = {name: _plain_text(data, name) for name in ("key", "title", "summary")}
     if not _KEY.fullmatch(facts["key"]):
-        raise BadOutlet(f"The key “{facts['key']}” wants small letters, digits and single hyphens.")
+        raise BadOutlet(Said("key-wants-small-letters-digits", facts=facts["key"]))
     entries = data.get("rules")
     if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
-        raise BadOutlet("The outlet does not state its rules.")
+        raise BadOutlet(Said("outlet-does-not-state-rules"))
     rules = [_rule(entry) for entry in (*entries, *_old_entries(data))]
     names = [rule.name for rule in rules]
     if twice := next((name for name in names if names.count(name) > 1), None):
-        raise BadOutlet(f"The rule “{twice}” stands there twice. Keep one of them.")
+        raise BadOutlet(Said("rule-stands-there-twice-keep", twice=twice))
     return Outlet(facts["key"], facts["title"], facts["summary"], tuple(rules), _receives(data))
 
 
@@ -126,9 +124,9 @@ def without_rule(outlet: Outlet, name: str) -> Outlet:
 def _plain_text(data: dict[str, Any], name: str) -> str:
     text = data.get(name)
     if text is None:
-        raise BadOutlet(f"The outlet does not state its {name}.")
+        raise BadOutlet(Said("the-outlet-does-not-state-its", name=name))
     if not isinstance(text, str) or not text.strip() or len(text) > _LONGEST_TEXT[name] or not text.isprintable():
-        raise BadOutlet(f"The {name} of an outlet is one line of up to {_LONGEST_TEXT[name]} letters.")
+        raise BadOutlet(Said("outlet-one-line-up-letters", name=name, longest_text=_LONGEST_TEXT[name]))
     return text.strip()
 
 
@@ -136,7 +134,7 @@ def _receives(data: dict[str, Any]) -> Receiving | None:
     if "receives" not in data:
         return None
     if not isinstance(data["receives"], dict):
-        raise BadOutlet("How an outlet receives stands in a table of its own, [receives].")
+        raise BadOutlet(Said("how-outlet-receives-stands-table"))
     try:
         return receiving_from(data["receives"])
     except BadReceiving as error:
@@ -150,7 +148,7 @@ def _old_entries(data: dict[str, Any]) -> list[dict[str, Any]]:
         entries.append({"name": "names", "exactly": data["names"], "source": _NO_SOURCE})
     if "joined" in data:
         if not isinstance(data["joined"], bool):
-            raise BadOutlet("“joined” is true, where all sections go into one file, or false.")
+            raise BadOutlet(Said("joined-true-where-all-sections"))
         entries.append({"name": "files", "exactly": JOINED if data["joined"] else ONE_EACH, "source": _NO_SOURCE})
     if "artwork" in data:
         try:
@@ -167,28 +165,28 @@ def _old_entries(data: dict[str, Any]) -> list[dict[str, Any]]:
 def _rule(entry: dict[str, Any]) -> Rule:
     name = entry.get("name", "")
     if not isinstance(name, str) or name not in RULE_KINDS:
-        raise BadOutlet(f"There is no rule called “{name}”. Rules are: {', '.join(RULE_KINDS)}.")
+        raise BadOutlet(Said("there-no-rule-called-rules", name=name, rule_kinds=", ".join(RULE_KINDS)))
     source = entry.get("source")
     if not source or not isinstance(source, str) or not source.strip():
-        raise BadOutlet(f"The rule “{name}” does not say where its value comes from.")
+        raise BadOutlet(Said("rule-does-not-say-where", name=name))
     if len(source) > _LONGEST_TEXT["source"] or not source.isprintable():
-        raise BadOutlet(f"The source of the rule “{name}” is one line of up to {_LONGEST_TEXT['source']} letters.")
+        raise BadOutlet(Said("source-rule-one-line-up", name=name, longest_text=_LONGEST_TEXT["source"]))
     dated = entry.get("dated")
     if dated is not None and (not isinstance(dated, datetime.date) or isinstance(dated, datetime.datetime)):
-        raise BadOutlet(f"The rule “{name}” is dated by a day, such as 2026-03-03.")
+        raise BadOutlet(Said("rule-dated-day-such-2026", name=name))
     demands: dict[str | None, Demand] = {}
     for variant in VARIANTS:
         if variant in entry:
             if not isinstance(entry[variant], dict):
-                raise BadOutlet(f"What the rule “{name}” asks of {variant} files stands in a table of its own.")
+                raise BadOutlet(Said("what-rule-asks-files-stands", name=name, variant=variant))
             demands[variant] = _demand(name, entry[variant])
     plain = {key: value for key, value in entry.items() if key not in ("name", "source", "dated", *VARIANTS)}
     if plain:
         demands[None] = _demand(name, plain)
     if not demands:
-        raise BadOutlet(f"The rule “{name}” asks for nothing.")
+        raise BadOutlet(Said("rule-asks-nothing", name=name))
     if RULE_KINDS[name].same_for_all and set(demands) != {None}:
-        raise BadOutlet(f"The rule “{name}” is the same for all files.")
+        raise BadOutlet(Said("rule-same-all-files", name=name))
     kind = RULE_KINDS[name]
     if kind.refuses and (told := kind.refuses(demands)):
         raise BadOutlet(told)
@@ -197,25 +195,23 @@ def _rule(entry: dict[str, Any]) -> Rule:
 
 def _demand(name: str, entry: dict[str, Any]) -> Demand:
     if unknown := set(entry) - _DEMAND_KEYS:
-        raise BadOutlet(f"The rule “{name}” has a word nobody knows: {', '.join(sorted(unknown))}.")
+        raise BadOutlet(Said("rule-word-nobody-knows", name=name, unknown=", ".join(sorted(unknown))))
     kind = RULE_KINDS[name]
     if "exactly" in entry or "one_of" in entry:
         if kind.takes == RANGE:
             raise BadOutlet(f"The rule “{name}” takes a range: at_least, at_most, or target and tolerance.")
         return _named(kind, entry)
     if kind.takes not in (NUMBER, RANGE):
-        raise BadOutlet(f"The rule “{name}” asks for nothing: it takes “exactly”.")
+        raise BadOutlet(Said("rule-asks-nothing-takes-exactly", name=name))
     if "target" in entry:
         target, tolerance = _number(kind, entry["target"]), _number(kind, entry.get("tolerance", 0.0), least=0.0)
         return Range(low=target - tolerance, high=target + tolerance, target=target)
     bounds = {"low": entry.get("at_least"), "high": entry.get("at_most")}
     given = Range(**{edge: _number(kind, value) for edge, value in bounds.items() if value is not None})
     if given == OPEN:
-        raise BadOutlet(f"The rule “{name}” asks for nothing.")
+        raise BadOutlet(Said("rule-asks-nothing", name=name))
     if given.low > given.high:
-        raise BadOutlet(
-            f"The rule “{name}” asks for at least {given.low:g} and at most {given.high:g}, which nothing can meet."
-        )
+        raise BadOutlet(Said("rule-asks-least-most-which", name=name, low=given.low, high=given.high))
     return given
 
 
@@ -224,15 +220,15 @@ def _named(kind: RuleKind, entry: dict[str, Any]) -> Demand:
     name, value = kind.name, entry.get("exactly")
     if kind.takes == PATTERN:
         if not isinstance(value, str) or not value.strip() or len(value) > _LONGEST_PATTERN:
-            raise BadOutlet(f"The rule “{name}” takes a pattern of up to {_LONGEST_PATTERN} letters.")
+            raise BadOutlet(Said("rule-takes-pattern-up-letters", name=name, longest_pattern=_LONGEST_PATTERN))
         try:
             read_pattern(value)
         except BadPattern as error:
-            raise BadOutlet(f"The pattern of the rule “{name}” cannot be read. {error}") from error
+            raise BadOutlet(Said("pattern-rule-cannot-read", name=name, error=error)) from error
         return Pattern(value)
     if kind.takes == LIST:
         if not isinstance(value, list) or not value or any(each not in kind.choices for each in value):
-            raise BadOutlet(f"The rule “{name}” takes a list of these: {', '.join(kind.choices)}.")
+            raise BadOutlet(Said("rule-takes-list-these", name=name, choices=", ".join(kind.choices)))
         return Items(tuple(dict.fromkeys(value)))
     values: Any = [value] if "exactly" in entry else entry["one_of"]
     if not isinstance(values, list) or not values:
@@ -241,7 +237,7 @@ def _named(kind: RuleKind, entry: dict[str, Any]) -> Demand:
         values = [_number(kind, each) for each in values]
     elif unknown := [each for each in values if each not in kind.choices]:
         choices = ", ".join(kind.choices)
-        raise BadOutlet(kind.unknown.format(name=name, value=unknown[0], choices=choices))
+        raise BadOutlet(kind.unknown(name=name, value=unknown[0], choices=choices))
     return Named(tuple(values))
 
 
@@ -250,5 +246,7 @@ def _number(kind: RuleKind, value: Any, *, least: float | None = None) -> float:
     number = isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
     if not number or not least <= value <= kind.most:
         unit = f" {kind.unit}" if kind.unit else ""
-        raise BadOutlet(f"The rule “{kind.name}” takes numbers from {least:g} to {kind.most:g}{unit}, not “{value}”.")
+        raise BadOutlet(
+            Said("rule-takes-numbers-from-not", name=kind.name, least=least, most=kind.most, unit=unit, value=value)
+        )
     return int(value) if value == int(value) else value

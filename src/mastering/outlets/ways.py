@@ -3,6 +3,8 @@
 from dataclasses import dataclass, replace
 from enum import Enum
 
+from mastering.said import Said
+
 
 class Holds(Enum):
     """What a field holds: one line, some of them, a pattern of either, a whole number, addresses of mail, a server."""
@@ -58,28 +60,28 @@ _LINE_KINDS = (TLS, PLAIN)
 
 
 def _server(port: int) -> Field:
-    hint = f"Its name, and :port where it is not {port}."
-    return Field(name="address", label="Server", hint=hint, holds=Holds.SERVER, needed=True)
+    hint = Said("name-port-where-not", port=port)
+    return Field(name="address", label=Said("server"), hint=hint, holds=Holds.SERVER, needed=True)
 
 
-_USER = Field(name="user", label="User", needed=True)
-_SECURITY = Field(name="security", label="Line", choices=_LINE_KINDS)
+_USER = Field(name="user", label=Said("user"), needed=True)
+_SECURITY = Field(name="security", label=Said("line-of-list"), choices=_LINE_KINDS)
 _FOLDER = Field(
     name="folder",
-    label="Folder there",
-    hint="A pattern, with slashes for folders in it, such as incoming/{production|plain}. Empty for where one begins.",
+    label=Said("folder-there"),
+    hint=Said("pattern-slashes-folders-such-incoming"),
     holds=Holds.PATTERN,
 )
 _PROOF = Field(
     name="proof",
-    label="It has arrived when it is",
-    hint="Fetching back takes as long as sending, and is certain. What was only counted is there, and has not arrived.",
+    label=Said("arrived-when"),
+    hint=Said("fetching-back-takes-long-sending"),
     choices=(LOOKED_INTO, FETCHED, BY_SIZE),
 )
 _NOTE = Field(
     name="note",
-    label="Note that goes along",
-    hint="A pattern; it lies beside the files as note.txt. Empty for none.",
+    label=Said("note-goes-along"),
+    hint=Said("pattern-lies-beside-files-note"),
     holds=Holds.NOTE,
 )
 
@@ -88,16 +90,18 @@ WAYS = {
     for kind in (
         WayKind(
             name="folder",
-            title="A folder or device",
-            does="Files are copied into a folder of this machine, or of a device that is mounted on it, and read back.",
+            title=Said("folder-device"),
+            does=Said("files-copied-into-folder-machine"),
             fields=(
-                Field(name="address", label="Folder", hint="With all above it, such as /media/player.", needed=True),
-                replace(_FOLDER, hint=f"{_FOLDER.hint} With {{outlet}} in it each outlet has a folder of its own."),
-                Field(name="names", label="Names it can hold", choices=(ANY_NAMES, PLAIN_NAMES)),
+                Field(
+                    name="address", label=Said("folder"), hint="With all above it, such as /media/player.", needed=True
+                ),
+                replace(_FOLDER, hint=Said("each-outlet-folder-own", hint=_FOLDER.hint)),
+                Field(name="names", label=Said("names-can-hold"), choices=(ANY_NAMES, PLAIN_NAMES)),
                 Field(
                     name="room",
-                    label="Room for them, in MB",
-                    hint="What all files there may take up together. Empty for all the room there is.",
+                    label=Said("room-them-mb"),
+                    hint=Said("what-all-files-there-may"),
                     holds=Holds.NUMBER,
                 ),
                 _NOTE,
@@ -106,105 +110,100 @@ WAYS = {
         WayKind(
             name="ftp",
             title="FTP",
-            does="Files are sent to a server by FTP, under another name until they are whole. Where a line broke, they "
-            "go on.",
+            does=Said("files-sent-server-ftp-under"),
             fields=(_server(21), _SECURITY, _USER, _FOLDER, _PROOF, _NOTE),
-            secret="Password",
+            secret=Said("password"),
             port=21,
         ),
         WayKind(
             name="sftp",
             title="SFTP",
-            does="Files are sent to a server by SFTP, under another name until they are whole. The server is known by "
-            "its host key from the first time on.",
+            does=Said("files-sent-server-sftp-under"),
             fields=(_server(22), _USER, _FOLDER, _PROOF, _NOTE),
-            secret="Password, or that of the key",
+            secret=Said("password-key"),
             takes_key=True,
             port=22,
         ),
         WayKind(
             name="webdav",
             title="WebDAV",
-            does="Files are sent to a share by WebDAV, as many shared folders on the net are reached, under another "
-            "name until they are whole. A file that broke off begins anew.",
+            does=Said("files-sent-share-webdav-many"),
             fields=(
                 _server(443),
                 _SECURITY,
-                Field(name="share", label="Path of the share", hint="What follows the server’s name: /dav/ines."),
+                Field(name="share", label=Said("path-share"), hint="What follows the server’s name: /dav/ines."),
                 _USER,
                 _FOLDER,
                 _PROOF,
                 _NOTE,
             ),
-            secret="Password",
+            secret=Said("password"),
             port=443,
         ),
         WayKind(
             name="objects",
-            title="Object storage",
-            does="Files are sent into a bucket by the S3 protocol, large ones in parts that go on where a line broke. "
-            "Each is held against its SHA-256 over there, and nobody sees it before it is whole.",
+            title=Said("object-storage"),
+            does=Said("files-sent-into-bucket-s3"),
             fields=(
                 _server(443),
                 _SECURITY,
-                Field(name="bucket", label="Bucket", needed=True),
-                Field(name="region", label="Region", hint="As whoever runs it says.", usual="us-east-1"),
-                replace(_USER, label="Access key"),
-                replace(_FOLDER, label="Prefix"),
+                Field(name="bucket", label=Said("bucket"), needed=True),
+                Field(name="region", label=Said("region"), hint=Said("whoever-runs-says"), usual="us-east-1"),
+                replace(_USER, label=Said("access-key")),
+                replace(_FOLDER, label=Said("prefix")),
                 _NOTE,
             ),
-            secret="Secret key",
+            secret=Said("secret-key"),
             port=443,
         ),
         WayKind(
             name="mail",
-            title="Mail",
-            does="Files are attached to a mail. Where they are larger than the mail may be, links go in their place; "
-            "what was fetched by its link has arrived.",
+            title=Said("mail"),
+            does=Said("files-attached-mail-where-they"),
             fields=(
                 replace(
                     _server(465),
-                    label="Mail server",
-                    hint="The one your mail goes out by. With :port where it is not 465, or 587 for STARTTLS.",
+                    label=Said("mail-server"),
+                    hint=Said("one-your-mail-goes-out"),
                 ),
                 replace(_SECURITY, choices=(TLS, LATER_TLS, PLAIN)),
-                Field(name="user", label="User", hint="Empty where the server asks nobody."),
-                Field(name="sender", label="From", holds=Holds.MAILBOXES, needed=True, most=1),
+                Field(name="user", label=Said("user"), hint=Said("empty-where-server-asks-nobody")),
+                Field(name="sender", label=Said("from"), holds=Holds.MAILBOXES, needed=True, most=1),
                 Field(
                     name="to",
                     label="To",
-                    hint="Addresses, with commas between them.",
+                    hint=Said("addresses-commas-between-them"),
                     holds=Holds.MAILBOXES,
                     needed=True,
                 ),
-                Field(name="cc", label="Copies to", holds=Holds.MAILBOXES),
+                Field(name="cc", label=Said("copies"), holds=Holds.MAILBOXES),
                 Field(
                     name="subject",
-                    label="Subject",
-                    hint="A pattern.",
+                    label=Said("subject"),
+                    hint=Said("a-pattern"),
                     holds=Holds.PATTERN,
                     usual="{production} for {outlet}",
                 ),
                 Field(
                     name="note",
-                    label="Text",
-                    hint="A pattern. The list of files follows it, with sizes and SHA-256.",
+                    label=Said("text-label"),
+                    hint=Said("pattern-list-files-follows-sizes"),
                     holds=Holds.NOTE,
                     usual="Here is {production}[ by {author}][, read by {narrator}]. Each file was decoded and "
                     "measured before it was sent.",
                 ),
                 Field(
                     name="largest",
-                    label="Largest mail, in MB",
-                    hint="What those who get it can receive. What the mail server says of itself counts as well.",
+                    label=Said("largest-mail-mb"),
+                    hint=Said("what-those-who-get-can"),
                     holds=Holds.NUMBER,
                     usual="20",
                     most=100,
                 ),
-                Field(name="larger", label="Where it is larger", choices=(LINKS, NOTHING_SENT)),
-                Field(name="days", label="Links work for, in days", holds=Holds.NUMBER, usual="14", most=365),
+                Field(name="larger", label=Said("where-larger"), choices=(LINKS, NOTHING_SENT)),
+                Field(name="days", label=Said("links-work-days"), holds=Holds.NUMBER, usual="14", most=365),
             ),
-            secret="Password",
+            secret=Said("password"),
             port=465,
             is_post=True,
         ),

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from mastering.said import Said
 from mastering.shaping import declick, dehum
 
 
@@ -43,7 +44,7 @@ register(
     Mend(
         name="de-click",
         title="De-click",
-        does="mouth clicks and ticks are mended from both sides",
+        does=Said("mouth-clicks-ticks-mended-from"),
         run=declick.declicked,
         hears_s=declick.HEARS_S,
     )
@@ -51,8 +52,8 @@ register(
 register(
     Mend(
         name="de-hum",
-        title="Hum filter",
-        does="the hum of the mains and its harmonics are taken off, the voice is left",
+        title=Said("hum-filter"),
+        does=Said("hum-mains-harmonics-taken-off"),
         run=dehum.dehummed,
         hears_s=dehum.HEARS_S,
     )

@@ -6,9 +6,10 @@ from typing import Any
 
 from mastering.errors import MasteringError
 from mastering.meters.sides import BY_ITSELF, WAYS
+from mastering.said import Said
 from mastering.shaping.mends import MENDS
 
-NEVER, NEEDED, ALWAYS = "never", "if needed", "always"
+NEVER, NEEDED, ALWAYS = "never", Said("if-needed"), "always"
 CHOICES = (NEVER, NEEDED, ALWAYS)
 RUMBLE_HZ = 70.0
 LOWEST_RUMBLE_HZ, HIGHEST_RUMBLE_HZ = 20.0, 120.0
@@ -59,25 +60,30 @@ class Treatment:
 
     def __post_init__(self) -> None:
         if self.hush not in CHOICES or self.ride not in CHOICES:
-            raise BadTreatment(f"Hush and ride are done {', '.join(CHOICES[:-1])} or {ALWAYS}.")
+            raise BadTreatment(Said("hush-ride-done", choices=", ".join(CHOICES[:-1]), always=ALWAYS))
         if unknown := set(self.mends) - set(MENDS):
-            raise BadTreatment(f"Nothing is mended by {', '.join(sorted(unknown))}.")
+            raise BadTreatment(Said("nothing-mended", unknown=", ".join(sorted(unknown))))
         if self.mono not in WAYS:
-            raise BadTreatment(f"Mono is made {', '.join(WAYS)}.")
+            raise BadTreatment(Said("mono-made", ways=", ".join(WAYS)))
         if self.rumble not in (NEEDED, ALWAYS):
-            raise BadTreatment(f"A rumble filter is on {NEEDED} or {ALWAYS}; it is off at 0 Hz.")
+            raise BadTreatment(Said("rumble-filter-off-0-hz", needed=NEEDED, always=ALWAYS))
         if self.rumble_hz and not LOWEST_RUMBLE_HZ <= self.rumble_hz <= HIGHEST_RUMBLE_HZ:
             raise BadTreatment(
-                f"A rumble filter begins between {LOWEST_RUMBLE_HZ:g} and {HIGHEST_RUMBLE_HZ:g} Hz; "
-                "above that it would thin the voice."
+                Said(
+                    "rumble-filter-begins-between-hz",
+                    lowest_rumble_hz=LOWEST_RUMBLE_HZ,
+                    highest_rumble_hz=HIGHEST_RUMBLE_HZ,
+                )
             )
         if not 1 <= self.hush_db <= MOST_HUSH_DB:
-            raise BadTreatment(f"Hush lowers noise by 1 to {MOST_HUSH_DB:g} dB; more would be heard on the voice.")
+            raise BadTreatment(Said("hush-lowers-noise-1-db-more", most_hush_db=MOST_HUSH_DB))
         if self.noise_s is not None:
             start_s, end_s = self.noise_s
             if start_s < 0 or not SHORTEST_NOISE_S <= end_s - start_s <= LONGEST_NOISE_S:
                 raise BadTreatment(
-                    f"The noise is learned from {SHORTEST_NOISE_S:g} to {LONGEST_NOISE_S:g} s that hold nothing else."
+                    Said(
+                        "noise-learned-from-s-hold", shortest_noise_s=SHORTEST_NOISE_S, longest_noise_s=LONGEST_NOISE_S
+                    )
                 )
 
     @property
@@ -103,7 +109,7 @@ def treatment_of(values: Mapping[str, Any]) -> Treatment:
     """Read what `as_dict` wrote, or the same from a form. Raises BadTreatment."""
     known = {field.name for field in fields(Treatment)}
     if unknown := set(values) - known:
-        raise BadTreatment(f"There is no treatment called {', '.join(sorted(unknown))}.")
+        raise BadTreatment(Said("there-no-treatment-called", unknown=", ".join(sorted(unknown))))
     kept = dict(values)
     try:
         for name in ("rumble_hz", "hush_db"):
@@ -114,5 +120,5 @@ def treatment_of(values: Mapping[str, Any]) -> Treatment:
             kept["noise_s"] = (float(start_s), float(end_s))
         kept["mends"] = tuple(kept.get("mends", ()))
     except (TypeError, ValueError) as error:
-        raise BadTreatment("A number of this treatment cannot be read.") from error
+        raise BadTreatment(Said("number-treatment-cannot-read")) from error
     return Treatment(**kept)

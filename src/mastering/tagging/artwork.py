@@ -9,6 +9,7 @@ from PIL import Image, UnidentifiedImageError
 
 from mastering.certain import certain
 from mastering.errors import MasteringError
+from mastering.said import Said
 
 FORMATS = {"JPEG": "jpg", "PNG": "png"}
 LARGEST_BYTES = 32 << 20
@@ -17,11 +18,11 @@ _COLOURS = {
     "RGB": "colour",
     "L": "grey",
     "CMYK": "CMYK",
-    "P": "colour, indexed",
-    "RGBA": "colour, see-through",
-    "1": "black and white",
-    "LA": "grey, see-through",
-    "I;16": "grey, 16 bit",
+    "P": Said("colour-indexed"),
+    "RGBA": Said("colour-see-through"),
+    "1": Said("black-white"),
+    "LA": Said("grey-see-through"),
+    "I;16": Said("grey-16-bit"),
 }
 _SMALL_SIDE_PX = 600
 _CHAPTER_SIDE_PX = 600
@@ -84,25 +85,22 @@ def remarks(facts: ArtworkFacts) -> tuple[str, ...]:
     """What a producer should know of a picture, gravest first."""
     found = []
     if facts.width_px != facts.height_px:
-        found.append(
-            f"Not square: {facts.width_px} × {facts.height_px} pixels. Outlets that ask for artwork ask for a square; "
-            "crop it, so that you decide what is left out."
-        )
+        found.append(Said("not-square-pixels-outlets-ask", width_px=facts.width_px, height_px=facts.height_px))
     if min(facts.width_px, facts.height_px) < _SMALL_SIDE_PX:
-        found.append(f"Small: most outlets ask for {_SMALL_SIDE_PX} pixels or more, and it is never enlarged.")
+        found.append(Said("small-most-outlets-ask-pixels", small_side_px=_SMALL_SIDE_PX))
     if facts.colour == "CMYK":
-        found.append("In printing colours (CMYK): it is changed to RGB for outlets, which may shift colours a little.")
+        found.append(Said("printing-colours-cmyk-changed-rgb"))
     if "see-through" in facts.colour:
-        found.append("Partly see-through: what shows through becomes white.")
+        found.append(Said("partly-see-through-what-shows"))
     return tuple(found)
 
 
 def obstacles(facts: ArtworkFacts, rule: ArtworkRule) -> str:
     """Why a picture cannot be made to fit a rule; empty when it can."""
     if facts.width_px != facts.height_px:
-        return f"It is not square ({facts.width_px} × {facts.height_px} pixels). Crop it first."
+        return Said("not-square-pixels-crop-first", width_px=facts.width_px, height_px=facts.height_px)
     if facts.width_px < rule.at_least_px:
-        return f"It is {facts.width_px} pixels wide, {rule.at_least_px} are asked, and it is not enlarged."
+        return Said("pixels-wide-asked-not-enlarged", width_px=facts.width_px, at_least_px=rule.at_least_px)
     return ""
 
 
@@ -151,8 +149,12 @@ def _as_png(picture: Image.Image, rule: ArtworkRule) -> bytes:
         side = round(side * 0.9)
         if side < rule.at_least_px:
             raise BadArtwork(
-                f"As a PNG of {picture.width} pixels it weighs {len(made.getvalue()) / 1000:.0f} kB; "
-                f"{rule.at_most_bytes / 1000:.0f} kB are allowed. Choose a picture with less detail."
+                Said(
+                    "png-pixels-weighs-kb-kb",
+                    width=picture.width,
+                    count=len(made.getvalue()) / 1000,
+                    at_most_bytes=rule.at_most_bytes / 1000,
+                )
             )
         picture = picture.resize((side, side), Image.Resampling.LANCZOS)
 
@@ -172,8 +174,12 @@ def _lightest(picture: Image.Image, at_most_bytes: int) -> bytes:
             high = middle - 1
     if not best:
         raise BadArtwork(
-            f"At {picture.width} pixels it weighs at least {len(made) / 1000:.0f} kB; {at_most_bytes / 1000:.0f} kB "
-            "are allowed. Choose a picture with less detail."
+            Said(
+                "pixels-weighs-least-kb-kb",
+                width=picture.width,
+                count=len(made) / 1000,
+                at_most_bytes=at_most_bytes / 1000,
+            )
         )
     return best
 
@@ -195,24 +201,22 @@ def _as_rgb(picture: Image.Image) -> Image.Image:
 
 def _opened(data: bytes) -> Image.Image:
     if len(data) > LARGEST_BYTES:
-        raise BadArtwork(f"This picture weighs more than {LARGEST_BYTES >> 20} MiB. Save it as a JPEG.")
+        raise BadArtwork(Said("picture-weighs-more-than-mib", largest_bytes=LARGEST_BYTES >> 20))
     try:
         with warnings.catch_warnings():
             # Pillow warns of very large pictures; the limit below decides.
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
             picture = Image.open(io.BytesIO(data), formats=list(FORMATS))
     except Image.DecompressionBombError as error:
-        raise BadArtwork("This picture has more pixels than any outlet takes. Save it smaller.") from error
+        raise BadArtwork(Said("picture-more-pixels-than-any")) from error
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
-        raise BadArtwork(
-            "This is not a picture in JPEG or PNG, or it is damaged. Save it again as one of these."
-        ) from error
+        raise BadArtwork(Said("not-picture-jpeg-png-damaged")) from error
     if picture.width * picture.height > _MOST_PIXELS:
-        raise BadArtwork(f"{picture.width} × {picture.height} pixels are more than any outlet takes. Save it smaller.")
+        raise BadArtwork(Said("pixels-more-than-any-outlet", width=picture.width, height=picture.height))
     if getattr(picture, "n_frames", 1) > 1:
-        raise BadArtwork("This picture moves. Save one frame of it as JPEG or PNG.")
+        raise BadArtwork(Said("picture-moves-save-one-frame"))
     try:
         picture.load()
     except (OSError, ValueError, SyntaxError) as error:
-        raise BadArtwork("This picture is damaged: it stops in the middle. Save or copy it again.") from error
+        raise BadArtwork(Said("picture-damaged-stops-middle-save")) from error
     return picture

@@ -4,6 +4,7 @@ import struct
 from pathlib import Path
 from typing import BinaryIO
 
+from mastering.said import Said
 from mastering.tagging.inscription import Inscription
 
 _KEYS = {
@@ -43,7 +44,7 @@ def _without_old(file: BinaryIO, size_bytes: int) -> int:
         file.seek(at)
         name, size = struct.unpack(">4sq", file.read(12))
         if size < 0:
-            raise ValueError("the sound in this file goes on to its end")
+            raise ValueError(Said("sound-file-goes-end"))
         after = at + 12 + size
         if name == b"info":
             if after >= size_bytes:

@@ -9,6 +9,7 @@ from mutagen.aiff import AIFF
 from mutagen.mp3 import MP3
 
 from mastering.errors import CannotMake
+from mastering.said import Said
 from mastering.tagging.image_types import mime_of
 from mastering.tagging.inscription import Chapter, Inscription
 
@@ -92,9 +93,7 @@ def chapter_frames(chapters: Sequence[Chapter]) -> list[id3.Frame]:
 def refuse_many(marks: Sequence[Any]) -> None:
     """Raise CannotMake for more chapters than a table of contents can count."""
     if len(marks) > _MOST_CHAPTERS:
-        raise CannotMake(
-            f"These are {len(marks)} marks; such a file takes {_MOST_CHAPTERS} chapters at most. Take them as text."
-        )
+        raise CannotMake(Said("these-marks-such-file-takes", count=len(marks), most_chapters=_MOST_CHAPTERS))
 
 
 def _is_aiff(path: Path) -> bool:

@@ -6,12 +6,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from mastering.errors import MasteringError
+from mastering.said import Said, either
 
 TAGS = {
     "title": "title",
     "artist": "artist",
     "album": "album",
-    "album_artist": "album artist",
+    "album_artist": Said("album-artist"),
     "composer": "composer",
     "track": "track",
     "disc": "disc",
@@ -19,11 +20,11 @@ TAGS = {
     "genre": "genre",
     "comment": "comment",
     "description": "description",
-    "lyrics": "lyrics or show notes",
+    "lyrics": Said("lyrics-show-notes"),
     "copyright": "copyright",
     "language": "language",
     "contact": "contact",
-    "kind": "kind of listening",
+    "kind": Said("kind-listening"),
     "encoder": "encoder",
 }
 """Every tag Sermovox writes, and what it is called. "track" and "disc" may be "n/m"."""
@@ -107,20 +108,20 @@ def tag_text(name: str, text: str) -> str:
     try:
         text.encode("utf-8")
     except UnicodeEncodeError as error:
-        raise BadTag(f"The {label} holds half of a sign (a lone surrogate). Type or paste that sign anew.") from error
+        raise BadTag(Said("holds-half-sign-lone-surrogate", label=label)) from error
     # Text fields of browsers send line ends of two signs.
     text = unicodedata.normalize("NFC", text.replace("\r\n", "\n").replace("\r", "\n")).strip()
     allowed = "\n\t" if name in _LINES else ""
     if unseen := next((sign for sign in text if unicodedata.category(sign) == "Cc" and sign not in allowed), None):
-        what = "a line break" if unseen == "\n" else f"a control character (U+{ord(unseen):04X})"
-        raise BadTag(f"The {label} holds {what}, which players choke on. Take it out.")
+        what = Said("line-break") if unseen == "\n" else Said("control-character-u", ord=ord(unseen))
+        raise BadTag(Said("holds-which-players-choke-take", label=label, what=what))
     most = _LONG.get(name, _MOST_LETTERS)
     if len(text) > most:
-        raise BadTag(f"The {label} is {len(text):,} characters long; players take {most:,} at most. Shorten it.")
+        raise BadTag(Said("characters-long-players-take-most", label=label, count=len(text), most=most))
     if name in ("track", "disc") and text and not _NUMBER_OF.fullmatch(text):
-        raise BadTag(f"The {label} is “{text}”; it wants a number, or two with a slash, such as 3/12.")
+        raise BadTag(Said("wants-number-two-slash-such", label=label, text=text))
     if name == "kind" and text and text not in KINDS:
-        raise BadTag(f"The {label} is “{text}”; it can be {' or '.join(KINDS)}.")
+        raise BadTag(Said("can", label=label, text=text, kinds=either(KINDS)))
     if name == "language":
         return _LANGUAGES.get(text.casefold(), text)
     return text

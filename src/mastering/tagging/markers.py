@@ -17,6 +17,7 @@ from mastering.certain import certain
 from mastering.editing.labels import Label, checked
 from mastering.editing.texts import UnreadableText
 from mastering.errors import CannotMake
+from mastering.said import Said
 from mastering.tagging.id3 import chapter_frames, refuse_many
 from mastering.tagging.inscription import Chapter
 from mastering.tagging.riff import set_size
@@ -46,8 +47,8 @@ def markers_inside(path: Path, *, sample_rate_hz: int, duration_s: float) -> lis
     """As `read_markers`, looked at as a whole. Raises UnreadableText where there are none, or one cannot be."""
     found = read_markers(path, sample_rate_hz=sample_rate_hz)
     if not found:
-        raise UnreadableText("There are no marks inside this file.")
-    return [label for _, label in checked(list(enumerate(found, 1)), duration_s=duration_s, what="Mark")]
+        raise UnreadableText(Said("there-no-marks-inside-file"))
+    return [label for _, label in checked(list(enumerate(found, 1)), duration_s=duration_s, what=Said("mark"))]
 
 
 def write_markers(source: Path, target: Path, labels: Sequence[Label], *, container: str, sample_rate_hz: int) -> None:
@@ -56,9 +57,7 @@ def write_markers(source: Path, target: Path, labels: Sequence[Label], *, contai
     Raises CannotMake for a container that holds no marks, or for more than it can hold.
     """
     if container not in _COPIES:
-        raise CannotMake(
-            "Marks can be written into copies of WAV, MP3 and M4A files. Take them as text for this recording."
-        )
+        raise CannotMake(Said("marks-can-written-into-copies"))
     _COPIES[container](source, target, labels, sample_rate_hz)
 
 
@@ -131,7 +130,7 @@ def _copied(source: Path, target: Path) -> None:
 def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
     offsets = [round(label.start_s * rate_hz) for label in labels]
     if any(offset > UNSIZED for offset in offsets):
-        raise CannotMake("This recording is too long for WAV cues. Take the marks as text.")
+        raise CannotMake(Said("recording-too-long-wav-cues"))
     cues = struct.pack("<I", len(labels)) + b"".join(
         struct.pack("<II4sIII", key, offset, b"data", 0, 0, offset) for key, offset in enumerate(offsets, 1)
     )
@@ -150,7 +149,7 @@ def _append_cues(path: Path, labels: Sequence[Label], rate_hz: int) -> None:
             file.write(b"\0")
         file.write(added)
         if head[:4] == b"RIFF" and file.tell() - 8 > UNSIZED:
-            raise CannotMake("With marks in it this WAV would be over 4 GiB. Take the marks as text.")
+            raise CannotMake(Said("marks-wav-would-over-4"))
         set_size(file, head)
 
 
@@ -245,7 +244,7 @@ def _without_gaps(labels: Sequence[Label], duration_s: float) -> list[Label]:
             filled.append(Label(at_s, label.start_s, ""))
         limit_s = following.start_s if following else duration_s
         at_s = min(label.end_s, limit_s) if label.end_s > label.start_s else limit_s
-        filled.append(Label(label.start_s, at_s, label.name or "Mark"))
+        filled.append(Label(label.start_s, at_s, label.name or Said("mark")))
     if at_s < duration_s:
         filled.append(Label(at_s, duration_s, ""))
     return filled

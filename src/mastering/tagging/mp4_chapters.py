@@ -19,6 +19,7 @@ from PIL import Image
 from mastering.audio.placing import whole
 from mastering.certain import certain
 from mastering.errors import CannotMake
+from mastering.said import Said
 from mastering.tagging.boxes import Box, read_box, top_boxes
 from mastering.tagging.image_types import is_png
 from mastering.tagging.inscription import Chapter
@@ -71,7 +72,7 @@ def add_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: by
                 _copy(given, made, chapters, cover)
             shutil.copymode(path, partial)
     except (ValueError, struct.error) as error:
-        raise CannotMake(f"The chapters could not be written into this file: {error}.") from error
+        raise CannotMake(Said("chapters-could-not-written-into", error=error)) from error
 
 
 def has_links_and_pictures(path: Path, chapters: Sequence[Chapter], *, cover: bytes = b"") -> bool:
@@ -98,7 +99,7 @@ def _copy(given: BinaryIO, made: BinaryIO, chapters: Sequence[Chapter], cover: b
     # All of them, so that a file that breaks off is noticed.
     tables = [(at, size) for name, at, size in list(top_boxes(given, end)) if name == b"moov"]
     if not tables:
-        raise CannotMake("This file has no table of its contents, so chapters cannot be written.")
+        raise CannotMake(Said("file-no-table-contents-so"))
     moov_at, moov_size = tables[0]
     given.seek(moov_at + 8)
     moov = given.read(moov_size - 8)
@@ -124,7 +125,7 @@ def _pass_on(given: BinaryIO, made: BinaryIO, size_bytes: int) -> None:
     while size_bytes:
         part = given.read(min(size_bytes, 1 << 20))
         if not part:
-            raise ValueError("it ends too early")
+            raise ValueError(Said("ends-too-early"))
         made.write(part)
         size_bytes -= len(part)
 
@@ -161,7 +162,7 @@ def _sound_and_titles(tracks: Sequence[Box]) -> tuple[Box, Box]:
         for (key,) in struct.iter_unpack(">I", referred.body) if referred else ():
             if key in by_key and _handler(by_key[key]) in (b"text", b"sbtl"):
                 return track, by_key[key]
-    raise CannotMake("This file has no chapters that links or pictures could be given to.")
+    raise CannotMake(Said("file-no-chapters-links-pictures"))
 
 
 def _behind_times(box: Box) -> int:

@@ -12,6 +12,7 @@ from mutagen.oggvorbis import OggVorbis
 from PIL import Image
 
 from mastering.clock import clock
+from mastering.said import Said
 from mastering.tagging.image_types import mime_of
 from mastering.tagging.inscription import Inscription
 
@@ -41,7 +42,7 @@ def write(path: Path, given: Inscription) -> None:
     """Write all of it anew; nothing else that tags said before remains."""
     file = mutagen.File(path, options=[FLAC, OggVorbis, OggOpus])
     if file is None:
-        raise MutagenError("it is neither FLAC nor Ogg")
+        raise MutagenError(Said("neither-flac-nor-ogg"))
     if file.tags is None:
         file.add_tags()
     tags = file.tags

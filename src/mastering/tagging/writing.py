@@ -14,6 +14,7 @@ from mastering.audio.formats import CONTAINERS, WRITTEN
 from mastering.audio.opening import open_safely
 from mastering.audio.placing import whole
 from mastering.errors import CannotMake, MasteringError, said_of
+from mastering.said import Said
 from mastering.tagging import asf, caf, id3, mp4, riff, vorbis
 from mastering.tagging.carried import end_of_id3
 from mastering.tagging.inscription import TAGS, Inscription
@@ -63,7 +64,7 @@ def inscribe(path: Path, container: str, given: Inscription) -> None:
     try:
         SCHEMES[CONTAINERS[container].tags].write(path, given)
     except (MutagenError, ValueError) as error:
-        raise CannotMake(f"The tags could not be written into this file: {said_of(error, path)}.") from error
+        raise CannotMake(Said("tags-could-not-written-into", said_of=said_of(error, path))) from error
 
 
 def reinscribe(path: Path, container: str, given: Inscription, target: Path | None = None) -> None:
@@ -74,7 +75,7 @@ def reinscribe(path: Path, container: str, given: Inscription, target: Path | No
     in either case.
     """
     if container not in CONTAINERS or not CONTAINERS[container].tags:
-        raise CannotMake(f"Tags can be written into {', '.join(WRITTEN)} files.")
+        raise CannotMake(Said("tags-can-written-into-files", written=", ".join(WRITTEN)))
     with whole(target or path, replace=True) as partial:
         if CONTAINERS[container].is_mp4 and given.chapters:
             remux_chapters(path, partial, given.chapters)
@@ -83,7 +84,7 @@ def reinscribe(path: Path, container: str, given: Inscription, target: Path | No
         shutil.copymode(path, partial)
         inscribe(partial, container, given)
         if _fingerprint(partial, container) != _fingerprint(path, container):
-            raise CannotMake("Writing the tags would have changed the sound, so nothing was written.")
+            raise CannotMake(Said("writing-tags-would-changed-sound"))
 
 
 def reinscribe_all(wanted: Sequence[tuple[Path, str, Inscription, Path]]) -> list[Exception | None]:
@@ -121,5 +122,5 @@ def sound_sha256(path: Path) -> str:
                 if packet.size:
                     found.update(packet)
     except (av.error.FFmpegError, IndexError, ValueError) as error:
-        raise MasteringError("There is no sound in this file that could be read.") from error
+        raise MasteringError(Said("there-no-sound-file-could")) from error
     return found.hexdigest()

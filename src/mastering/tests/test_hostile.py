@@ -40,14 +40,14 @@ from mastering.tagging.markers import read_markers
 from mastering.tagging.writing import inscribe
 from mastering.tests.signals import picture, speech
 from mastering.words.lines import script_lines
-from mastering.words.timed import Said, as_srt, as_transcript, as_vtt, read_timed
+from mastering.words.timed import TimedText, as_srt, as_transcript, as_vtt, read_timed
 
 _AT_MOST_S = 5.0
 _AT_MOST_MORE_MB = 400
 _LONGEST = 200_000
 _EXAMPLES = 15
 _LABELS = [Label(0.5, 0.5, "Wind, south"), Label(1.25, 2.0, "Home")]
-_SAID = [Said(0.0, 1.0, "Salt & cedar."), Said(1.0, 2.5, "He said <no>.")]
+_SAID = [TimedText(0.0, 1.0, "Salt & cedar."), TimedText(1.0, 2.5, "He said <no>.")]
 _PIECES = (
     *(b"<p>", b"</p>", b"<a", b"<a>", b"</", b"<!--", b"<!", b"<?", b"<b></x>", b"<sup>1", b"&", b"&#", b"<span>x"),
     *(b"[", b"{", b'{"a":', b"[[", b'"', b"'", b"\xe2\x80\x9c", b",", b"\t", b";", b"|", b"0", b"9", b"1:", b"-->"),

@@ -42,7 +42,7 @@ from mastering.words.readalong import AUDIO_FOLDER, MIME_NAME, MIME_TYPE, read_a
 from mastering.words.readings import HeardWord, Reading, counting
 from mastering.words.spoken import RATE_HZ as SPOKEN_HZ
 from mastering.words.spoken import CannotSpeak, languages, speak, voice_for, words_of
-from mastering.words.timed import Said, as_rows, as_srt, as_transcript, as_vtt, in_cues, read_timed
+from mastering.words.timed import TimedText, as_rows, as_srt, as_transcript, as_vtt, in_cues, read_timed
 
 
 def heard_in(take: Take, language: str, lines: list[str] | None = None, **more) -> HeardScript:
@@ -339,7 +339,7 @@ class Counting(TestCase):
 
 
 class Timed(TestCase):
-    SAID = [Said(0.5, 61.25, "Salt & <road>"), Said(3661.0, 3662.0, "Two\nlines")]
+    SAID = [TimedText(0.5, 61.25, "Salt & <road>"), TimedText(3661.0, 3662.0, "Two\nlines")]
 
     def test_webvtt(self):
         """The header, times with three decimals and escaped text (W3C WebVTT, from memory)."""
@@ -367,7 +367,7 @@ class Timed(TestCase):
 class Brought(TestCase):
     """What another recogniser heard: WebVTT and SubRip after the W3C's draft and common practice, from memory."""
 
-    CUES = (Said(0.5, 2.0, "The fog came in, & stayed."), Said(2.0, 3.25, "Nobody <saw> it."))
+    CUES = (TimedText(0.5, 2.0, "The fog came in, & stayed."), TimedText(2.0, 3.25, "Nobody <saw> it."))
 
     def test_each_format_comes_back_as_it_went(self):
         for write in (as_vtt, as_srt, as_transcript):
@@ -392,10 +392,12 @@ class Brought(TestCase):
 
     def test_styles_voices_and_short_times_are_read(self):
         text = "WEBVTT - by hand\n\nNOTE none\n\n1\n01:02.5 --> 01:03.25 line:0\n<v Ann>Well,\nthen</v>\n"
-        self.assertEqual(read_timed(text, duration_s=99.0), [Said(62.5, 63.25, "Well, then")])
+        self.assertEqual(read_timed(text, duration_s=99.0), [TimedText(62.5, 63.25, "Well, then")])
 
     def test_its_words_share_the_time_of_their_cue_and_reach_into_no_other(self):
-        heard = heard_of([Said(1.0, 3.0, "One three"), Said(2.0, 4.0, "—"), Said(2.5, 9.0, "Last")], duration_s=4.0)
+        heard = heard_of(
+            [TimedText(1.0, 3.0, "One three"), TimedText(2.0, 4.0, "—"), TimedText(2.5, 9.0, "Last")], duration_s=4.0
+        )
         self.assertEqual(heard.lines, ("One three", "Last"))
         places = [(word.start_s, word.end_s) for reading in heard.readings for word in reading.words]
         self.assertEqual(places, [(1.0, 1.0 + 1.5 * 3 / 8), (1.0 + 1.5 * 3 / 8, 2.5), (2.5, 4.0)])
@@ -404,7 +406,7 @@ class Brought(TestCase):
             from_bytes(b'{"form": 0}')
 
     def test_cues_are_parted_between_words_by_so_many_characters(self):
-        words = [Said(at, at + 1, word) for at, word in enumerate("It was a very dark night".split())]
+        words = [TimedText(at, at + 1, word) for at, word in enumerate("It was a very dark night".split())]
         self.assertEqual([cue.text for cue in in_cues([words], 10)], ["It was a", "very dark", "night"])
         self.assertEqual([(cue.start_s, cue.end_s) for cue in in_cues([words])], [(0, 6)])
         self.assertEqual([cue.text for cue in in_cues([words[:1]], 1)], ["It"])
@@ -492,8 +494,8 @@ class ReadAlong(TestCase):
 
     def book(self) -> dict[str, bytes]:
         sentences = [
-            [Said(0.5, 0.9, "Fog & rain"), Said(0.9, 1.5, "<came>\x07.")],
-            [Said(2.0, 3.25, "“Nobody” saw it.")],
+            [TimedText(0.5, 0.9, "Fog & rain"), TimedText(0.9, 1.5, "<came>\x07.")],
+            [TimedText(2.0, 3.25, "“Nobody” saw it.")],
         ]
         return read_along(sentences, title='The "Lamp"', author="O. Farrow", narrator="M. Askew", language="en",
                           audio_name="sound.mp3", changed_at=datetime(2026, 11, 29, 12, tzinfo=UTC))  # fmt: skip

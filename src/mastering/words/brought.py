@@ -5,10 +5,10 @@ from collections.abc import Iterator, Sequence
 from mastering.words.hearing import HeardScript
 from mastering.words.lines import word_texts
 from mastering.words.readings import HeardWord, Reading
-from mastering.words.timed import Said
+from mastering.words.timed import TimedText
 
 
-def heard_of(cues: Sequence[Said], *, duration_s: float) -> HeardScript:
+def heard_of(cues: Sequence[TimedText], *, duration_s: float) -> HeardScript:
     """Each cue as a line that was read once; its words share its time by their letters. Cues without a word are left
     out, and none reaches into the next.
     """

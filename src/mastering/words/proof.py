@@ -8,7 +8,7 @@ from itertools import pairwise
 from mastering.words.hearing import HeardScript
 from mastering.words.lines import word_texts
 from mastering.words.readings import Reading, counting
-from mastering.words.timed import Said
+from mastering.words.timed import TimedText
 
 MISSING = "missing"
 IN_PART = "in part"
@@ -125,10 +125,10 @@ def proof(heard: HeardScript, gone: Stretches = (), put_in: Collection[int] = ()
     return sorted(found, key=lambda finding: (finding.start_s, finding.end_s, finding.line or 0))
 
 
-def words_said(heard: HeardScript, reading: Reading) -> list[Said]:
+def words_said(heard: HeardScript, reading: Reading) -> list[TimedText]:
     """The words of a reading with their times."""
     texts = word_texts(heard.lines[reading.line])
-    return [Said(word.start_s, word.end_s, texts[word.word]) for word in reading.words]
+    return [TimedText(word.start_s, word.end_s, texts[word.word]) for word in reading.words]
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from html import escape
 from uuid import NAMESPACE_URL, uuid5
 
 from mastering.clock import clock
-from mastering.words.timed import Said
+from mastering.words.timed import TimedText
 
 MIME_NAME, MIME_TYPE = "mimetype", "application/epub+zip"
 """The first file of the archive, stored as it is."""
@@ -28,7 +28,7 @@ _STYLE = (
 
 
 def read_along(
-    sentences: Sequence[Sequence[Said]],
+    sentences: Sequence[Sequence[TimedText]],
     *,
     title: str,
     author: str,
@@ -54,8 +54,8 @@ def read_along(
     }  # fmt: skip
 
 
-def _sentence(words: Sequence[Said]) -> Said:
-    return Said(words[0].start_s, words[-1].end_s, " ".join(word.text for word in words))
+def _sentence(words: Sequence[TimedText]) -> TimedText:
+    return TimedText(words[0].start_s, words[-1].end_s, " ".join(word.text for word in words))
 
 
 def _text(text: str) -> str:
@@ -72,11 +72,11 @@ def _page(facts: dict[str, str], body: str) -> bytes:
     ).encode()
 
 
-def _paragraphs(told: Sequence[tuple[str, Said]]) -> str:
+def _paragraphs(told: Sequence[tuple[str, TimedText]]) -> str:
     return "\n".join(['<div id="all">', *(f'<p id="{key}">{_text(said.text)}</p>' for key, said in told), "</div>"])
 
 
-def _overlay(told: Sequence[tuple[str, Said]], audio_name: str) -> bytes:
+def _overlay(told: Sequence[tuple[str, TimedText]], audio_name: str) -> bytes:
     source = f"audio/{_text(audio_name)}"
     pars = "\n".join(
         f'<par id="p{key}"><text src="text.xhtml#{key}"/><audio src="{source}" clipBegin="{_clock(said.start_s)}" '
@@ -90,7 +90,7 @@ def _overlay(told: Sequence[tuple[str, Said]], audio_name: str) -> bytes:
 
 
 def _package(
-    told: Sequence[tuple[str, Said]],
+    told: Sequence[tuple[str, TimedText]],
     title: str,
     author: str,
     narrator: str,

@@ -25,6 +25,7 @@ import soxr
 
 from mastering.certain import certain
 from mastering.errors import MasteringError
+from mastering.said import Said
 
 RATE_HZ = 8000
 _UNSPACED = "\u0e00-\u0eff\u1000-\u109f\u1780-\u17ff\u3040-\u30ff\u3400-\u4dbf\u4e00-\u9fff\uf900-\ufaff"
@@ -90,10 +91,7 @@ def voice_for(language: str) -> str:
         if regional := sorted(other for other in languages() if other.startswith(f"{tag}-")):
             return regional[0]
         tag = tag.rpartition("-")[0]
-    raise CannotSpeak(
-        f"The words of a text in “{language}” cannot be found: its language is not spoken here. "
-        "Choose the language the text is written in, such as en, de or fr."
-    )
+    raise CannotSpeak(Said("words-text-cannot-found-language", language=language))
 
 
 def speak(lines: Sequence[str], language: str) -> Iterator[SpokenLine]:
@@ -112,7 +110,7 @@ def speak(lines: Sequence[str], language: str) -> Iterator[SpokenLine]:
             for line in lines:
                 told = certain(speaker.stdout).readline()
                 if not told.endswith(b"\n"):
-                    raise CannotSpeak(f"The text could not be spoken at “{line[:60]}”. Leave that line out.")
+                    raise CannotSpeak(Said("text-could-not-spoken-leave", line=line[:60]))
                 yield _read(line, json.loads(told), certain(speaker.stdout))
         finally:
             speaker.kill()

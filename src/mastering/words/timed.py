@@ -12,6 +12,7 @@ from itertools import pairwise
 from typing import Any, NamedTuple
 
 from mastering.editing.texts import UnreadableText
+from mastering.said import Said
 
 _MOST_CUES = 200_000
 _TOLERANCE_S = 1.0
@@ -23,7 +24,7 @@ _STYLE = re.compile(r"</?(?:[bisu]|font)(?:\s[^<>]{0,200})?>", re.IGNORECASE)
 """What SubRip files carry of styles; any other bracket in them is text."""
 
 
-class Said(NamedTuple):
+class TimedText(NamedTuple):
     """What was said, and when, seconds."""
 
     start_s: float
@@ -31,12 +32,12 @@ class Said(NamedTuple):
     text: str
 
 
-def as_vtt(said: Sequence[Said]) -> str:
+def as_vtt(said: Sequence[TimedText]) -> str:
     cues = [f"{_clock(each.start_s, '.')} --> {_clock(each.end_s, '.')}\n{_escaped(each.text)}\n" for each in said]
     return "\n".join(["WEBVTT\n", *cues])
 
 
-def as_srt(said: Sequence[Said]) -> str:
+def as_srt(said: Sequence[TimedText]) -> str:
     cues = [
         f"{number}\n{_clock(each.start_s, ',')} --> {_clock(each.end_s, ',')}\n{_one_line(each.text)}\n"
         for number, each in enumerate(said, 1)
@@ -44,7 +45,7 @@ def as_srt(said: Sequence[Said]) -> str:
     return "\n".join(cues)
 
 
-def as_transcript(said: Sequence[Said]) -> str:
+def as_transcript(said: Sequence[TimedText]) -> str:
     segments = [
         {"startTime": round(each.start_s, 3), "endTime": round(each.end_s, 3), "body": each.text} for each in said
     ]
@@ -60,11 +61,11 @@ def as_rows(rows: Sequence[tuple[tuple[float, float] | None, str]]) -> str:
     return "".join(told)
 
 
-def in_cues(sentences: Iterable[Sequence[Said]], most: int | None = None) -> list[Said]:
+def in_cues(sentences: Iterable[Sequence[TimedText]], most: int | None = None) -> list[TimedText]:
     """Sentences, given word by word, as cues: each one, or so many characters at most, parted between words."""
-    cues: list[Said] = []
+    cues: list[TimedText] = []
     for words in sentences:
-        cue: list[Said] = []
+        cue: list[TimedText] = []
         for word in words:
             if cue and most is not None and sum(len(each.text) + 1 for each in cue) + len(word.text) > most:
                 cues.append(_together(cue))
@@ -75,11 +76,11 @@ def in_cues(sentences: Iterable[Sequence[Said]], most: int | None = None) -> lis
     return cues
 
 
-def _together(words: Sequence[Said]) -> Said:
-    return Said(words[0].start_s, words[-1].end_s, " ".join(word.text for word in words))
+def _together(words: Sequence[TimedText]) -> TimedText:
+    return TimedText(words[0].start_s, words[-1].end_s, " ".join(word.text for word in words))
 
 
-def read_timed(text: str, *, duration_s: float) -> list[Said]:
+def read_timed(text: str, *, duration_s: float) -> list[TimedText]:
     """Read what another recogniser heard: WebVTT, SubRip, or the podcast transcript as JSON.
 
     Raises UnreadableText, with the place, for what is none of them, for times out of order, and for what lies beyond
@@ -87,22 +88,22 @@ def read_timed(text: str, *, duration_s: float) -> list[Said]:
     """
     found = _read_json(text) if text.lstrip().startswith(("{", "[")) else _read_cues(text)
     if not found:
-        raise UnreadableText("There are no words with times in this file. Choose WebVTT, SRT or a transcript as JSON.")
+        raise UnreadableText(Said("there-no-words-times-file"))
     if len(found) > _MOST_CUES:
-        raise UnreadableText(f"This file has more than {_MOST_CUES} cues, more than any recording.")
+        raise UnreadableText(Said("file-more-than-cues-more", most_cues=_MOST_CUES))
     for number, cue in enumerate(found, 1):
         if not 0 <= cue.start_s <= cue.end_s:
-            raise UnreadableText(f"Cue {number} ends before it begins.")
+            raise UnreadableText(Said("cue-ends-before-begins", number=number))
         if cue.end_s > duration_s + _TOLERANCE_S:
-            raise UnreadableText(f"Cue {number} lies beyond the end of the recording. Is it that of another one?")
+            raise UnreadableText(Said("cue-lies-beyond-end-recording", number=number))
     for number, (one, after) in enumerate(pairwise(found), 2):
         if after.start_s < one.start_s:
-            raise UnreadableText(f"Cue {number} begins before the one above it.")
+            raise UnreadableText(Said("cue-begins-before-one-above", number=number))
     return [cue for cue in found if any(map(str.isalnum, cue.text))]
 
 
-def _read_cues(text: str) -> list[Said]:
-    found: list[Said] = []
+def _read_cues(text: str) -> list[TimedText]:
+    found: list[TimedText] = []
     lines = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
     is_vtt = lines[0].startswith("WEBVTT")
     at = 0
@@ -119,7 +120,7 @@ def _read_cues(text: str) -> list[Said]:
         told = " ".join(body)
         said = " ".join((unescape(_TAG.sub("", told)) if is_vtt else _STYLE.sub("", told)).split())
         if said:
-            found.append(Said(_seconds(*start), _seconds(*end), said))
+            found.append(TimedText(_seconds(*start), _seconds(*end), said))
     return found
 
 
@@ -127,21 +128,20 @@ def _seconds(hours: str | None, minutes: str, seconds: str, fraction: str) -> fl
     return int(hours or 0) * 3600 + int(minutes) * 60 + int(seconds) + float(f"0.{fraction}")
 
 
-def _read_json(text: str) -> list[Said]:
+def _read_json(text: str) -> list[TimedText]:
     try:
         told: Any = json.loads(text)
         rows = told["segments"] if isinstance(told, dict) else told
         cues = [
-            Said(float(row["startTime"]), float(row["endTime"]), " ".join(str(row["body"]).split())) for row in rows
+            TimedText(float(row["startTime"]), float(row["endTime"]), " ".join(str(row["body"]).split()))
+            for row in rows
         ]
     except (ValueError, TypeError, KeyError, RecursionError) as error:
-        raise UnreadableText(
-            "This JSON is no transcript: it wants segments, each with startTime, endTime and body."
-        ) from error
+        raise UnreadableText(Said("json-no-transcript-wants-segments")) from error
     return [cue for cue in cues if cue.text]
 
 
-WRITERS: dict[str, Callable[[Sequence[Said]], str]] = {"vtt": as_vtt, "srt": as_srt, "json": as_transcript}
+WRITERS: dict[str, Callable[[Sequence[TimedText]], str]] = {"vtt": as_vtt, "srt": as_srt, "json": as_transcript}
 
 
 def _clock(seconds: float, sign: str) -> str:

@@ -4,6 +4,8 @@ from django import forms
 from django.contrib.auth import get_user_model
 from django.contrib.auth.forms import BaseUserCreationForm
 
+from mastering.said import Said
+
 
 class AccountForm(BaseUserCreationForm):
     """A name to sign in with, what others are shown, and a password, twice."""
@@ -11,11 +13,14 @@ class AccountForm(BaseUserCreationForm):
     class Meta:
         model = get_user_model()
         fields = ("username", "first_name")
-        labels = {"username": "Name to sign in with", "first_name": "Your name, as others see it"}
+        labels = {"username": Said("name-sign"), "first_name": Said("your-name-others-see")}
 
     def __init__(self, *arguments, **named):
         super().__init__(*arguments, **named)
-        self.fields["password1"].label, self.fields["password2"].label = "Password", "The password once more"
+        self.fields["password1"].label, self.fields["password2"].label = (
+            Said("password-label"),
+            Said("password-once-more"),
+        )
         self.fields["username"].widget = forms.TextInput(attrs={"autocomplete": "username", "autofocus": True})
         self.fields["first_name"].widget = forms.TextInput(attrs={"autocomplete": "name"})
         for field in self.fields.values():

@@ -6,6 +6,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from mastering.errors import MasteringError
+from mastering.said import Said, together
 
 
 def everybody():
@@ -17,8 +18,8 @@ def named(name: str):
     """The account of that name. Raises MasteringError where there is none."""
     user = get_user_model().objects.filter(username=name).first()
     if user is None:
-        there = ", ".join(everybody().values_list("username", flat=True)) or "none yet"
-        raise MasteringError(f"There is no account called “{name}”. There are: {there}.")
+        there = ", ".join(everybody().values_list("username", flat=True)) or Said("none-yet")
+        raise MasteringError(Said("there-no-account-called-there", name=name, there=there))
     return user
 
 
@@ -27,9 +28,9 @@ def check_name(name: str) -> None:
     try:
         get_user_model()._meta.get_field("username").clean(name, None)
     except ValidationError as error:
-        raise MasteringError(" ".join(error.messages)) from None
+        raise MasteringError(together(error.messages)) from None
     if get_user_model().objects.filter(username__iexact=name).exists():
-        raise MasteringError(f"There is an account called “{name}” already. Choose another name.")
+        raise MasteringError(Said("there-account-called-already-choose", name=name))
 
 
 def add(name: str, password: str, *, called: str = ""):
@@ -49,6 +50,6 @@ def change_password(user, password: str) -> None:
     try:
         validate_password(password, user)
     except ValidationError as error:
-        raise MasteringError(f"{' '.join(error.messages)} Nothing was changed.") from None
+        raise MasteringError(Said("nothing-changed", messages=together(error.messages))) from None
     user.set_password(password)
     user.save()

@@ -12,6 +12,7 @@ from django.db.models.functions import Cast
 
 from mastering.certain import certain
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
@@ -132,12 +133,12 @@ def bin_of(user) -> list[Entry]:
         facts = ("delivery", row.outlet.title, row.production.title, sizes.get(row.pk, 0), row.deleted_at)
         entries.append(Entry(f"delivery-{row.pk}", *facts))
     for row in Recording.with_deleted.of(user).filter(binned_at__isnull=False).select_related("production"):
-        what = "recording" if row.is_deleted else "recording that was refused"
+        what = "recording" if row.is_deleted else Said("recording-refused")
         facts = (what, row.name, row.production.title, row.size_bytes, row.binned_at)
         entries.append(Entry(f"recording-{row.pk}", *facts))
     files = FinishedFile.objects.filter(in_bin=True, delivery__in=Delivery.objects.of(user)).annotate(bytes=_SIZE)
     for row in files.select_related("delivery__production"):
-        facts = ("file that was replaced", row.name, str(row.delivery), row.bytes or 0, certain(row.replaced_at))
+        facts = (Said("file-replaced"), row.name, str(row.delivery), row.bytes or 0, certain(row.replaced_at))
         entries.append(Entry(f"file-{row.pk}", *facts))
     return sorted(entries, key=lambda entry: entry.since, reverse=True)
 

@@ -7,6 +7,7 @@ from django.contrib import messages
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
+from mastering.said import Said, together
 from sermovox.bins import contents
 from sermovox.deliveries.models import Delivery
 from sermovox.keeping import backups, room, storage
@@ -23,10 +24,10 @@ def picture(request):
     """What is in use on the disk: by production and kind, the largest first."""
     use, holdings = storage.in_use(), contents.holdings(request.user)
     rest = [
-        ("Waveforms, measurements, copies to listen to", "cache", use.cache_bytes),
-        ("On their way in", "incoming", use.incoming_bytes),
-        ("Pictures", "artwork", use.artwork_bytes),
-        ("The database", "database", use.database_bytes),
+        (Said("waveforms-measurements-copies-listen"), "cache", use.cache_bytes),
+        (Said("their-way"), "incoming", use.incoming_bytes),
+        (Said("pictures"), "artwork", use.artwork_bytes),
+        (Said("database"), "database", use.database_bytes),
     ]
     largest = max([each.whole_bytes for each in holdings] + [each[2] for each in rest] + [1])
     unused = Recording.objects.of(request.user).usable().unused().select_related("production").order_by("-size_bytes")
@@ -51,9 +52,7 @@ def free(request):
     freed = storage.free_cache()
     messages.success(
         request,
-        f"{size(freed)} are free again. Waveforms and copies to listen to are made anew when they are wanted."
-        if freed
-        else "There was nothing to free.",
+        Said("free-again-waveforms-copies-listen", freed=size(freed)) if freed else Said("there-nothing-free"),
     )
     return redirect("bins:picture")
 
@@ -79,7 +78,7 @@ def delete(request):
     back = request.POST.get("back", "")
     back = back if back.startswith("/") and not back.startswith("//") and back.isprintable() else "/"
     if not rows:
-        messages.error(request, "Choose what is to be deleted.")
+        messages.error(request, Said("choose-what-deleted"))
         return redirect(back)
     return _delete(request, rows, back)
 
@@ -101,7 +100,7 @@ def _delete(request, rows: list[contents.Binned], back: str):
     done, refused = contents.each(rows, "put_away")
     if done:
         what = f"{rows[0]} is" if len(rows) == 1 else f"{done} are"
-        messages.success(request, f"{what} deleted. Until it is emptied, the bin gives back what lies in it.")
+        messages.success(request, Said("deleted-until-emptied-bin-gives", what=what))
     for sentence in refused:
         messages.error(request, sentence)
     gone = any(isinstance(row, Production) for row in rows)
@@ -120,11 +119,11 @@ def take_back(request):
     rows = contents.chosen(request.user, request.POST.getlist("chosen"), binned=True)
     done, refused = contents.each(rows, "take_back")
     if done:
-        messages.success(request, f"{rows[0]} is back." if len(rows) == 1 else f"{done} are back.")
+        messages.success(request, Said("back", count=len(rows), rows=rows[0], done=done))
     for sentence in refused:
         messages.error(request, sentence)
     if not rows:
-        messages.error(request, "Choose what is to be taken back.")
+        messages.error(request, Said("choose-what-taken-back"))
     return redirect("bins:bin")
 
 
@@ -135,14 +134,14 @@ def empty(request):
     if "all" not in request.POST:
         entries = [entry for entry in entries if entry.key in keys]
     if not entries:
-        messages.error(request, "Choose what is to go for good.")
+        messages.error(request, Said("choose-what-go-good"))
         return redirect("bins:bin")
     whole_bytes = sum(entry.size_bytes for entry in entries)
     if "sure" not in request.POST:
         return render(request, "bins/empty.html", {"entries": entries, "whole_bytes": whole_bytes})
     rows = contents.chosen(request.user, [entry.key for entry in entries], binned=True)
     done, _ = contents.each(rows, "empty_bin")
-    messages.success(request, f"{done} {'is' if done == 1 else 'are'} gone for good: {size(whole_bytes)} of the bin.")
+    messages.success(request, Said("gone-good-bin", count=done, whole_bytes=size(whole_bytes)))
     return redirect("bins:bin")
 
 
@@ -150,22 +149,17 @@ def _told(row: contents.Binned) -> dict:
     """What the question before deleting says of one thing."""
     if isinstance(row, Production):
         brought, made = row.recordings.count(), row.deliveries.count()
-        words = f"{brought} recording{'' if brought == 1 else 's'}, {made} deliver{'y' if made == 1 else 'ies'}"
+        words = together([Said("count-recordings", count=brought), Said("count-deliveries", count=made)], ", ")
         return _line("production", row, contents.size_of_production(row), words)
     if isinstance(row, Delivery):
         size_bytes = contents.sizes_of([row]).get(row.pk, 0)
         made, under_way = row.files.made().count(), row.files.under_way().exists()
-        words = f"{made} finished file{'' if made == 1 else 's'}"
-        return _line(
-            "delivery", row, size_bytes, f"{words}; what is not made yet of it is not made" if under_way else words
-        )
+        words = Said("finished-files", count=made)
+        return _line("delivery", row, size_bytes, Said("what-not-made-yet-not", words=words) if under_way else words)
     recording = cast(Recording, row)
-    one, more = (
-        "1 finished file was made from it and stays",
-        f"{recording.file_count} finished files were made from it and stay",
-    )
-    words = "" if not recording.file_count else one if recording.file_count == 1 else more
-    return _line("recording", recording, recording.size_bytes, words) | {"uses": recording.uses()}
+    count = recording.file_count
+    made_of = Said("finished-files-were-made-from", count=count) if count else ""
+    return _line("recording", recording, recording.size_bytes, made_of) | {"uses": recording.uses()}
 
 
 def _line(what: str, row, size_bytes: int, words: str) -> dict:

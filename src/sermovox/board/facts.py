@@ -7,11 +7,12 @@ from django.utils.text import get_text_list
 
 from mastering.naming.patterns import read_pattern
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said
 from sermovox.productions.models import Production
 
 _FIELDS = ("subtitle", "author", "narrator", "publisher", "year", "language", "genre", "description", "contact", "code")
 _LABELS = {field.name: str(field.verbose_name) for field in Production._meta.fields if field.name in _FIELDS}
-_LABELS["copyright"] = "copyright line"
+_LABELS["copyright"] = Said("copyright-line-2")
 
 
 @dataclass(frozen=True)

@@ -7,12 +7,13 @@ from datetime import timedelta
 from django.db.models import Case, Count, Exists, F, Min, OuterRef, Q, QuerySet, Subquery, When
 from django.utils import timezone
 
+from mastering.said import Said
 from sermovox.dispatch.models import Promise
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 
-ORDERS = {"due": "what is due first", "newest": "the newest first", "title": "by title"}
+ORDERS = {"due": Said("what-due-first"), "newest": Said("newest-first"), "title": Said("by-title")}
 _SOON = timedelta(days=7)
 _OWN = ("title", "subtitle", "author", "narrator", "publisher", "code", "contact", "key")
 _MOST_HITS = 3

@@ -14,6 +14,7 @@ from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
 from mastering.naming.patterns import BadPattern, read_pattern
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said
 from sermovox.board.naming import IN_ORDER
 from sermovox.keeping.apart import picture_facts
 from sermovox.productions import order
@@ -25,9 +26,9 @@ from sermovox.ui.revisions import Guarded
 
 class ProductionForm(Guarded, Dressed, forms.ModelForm):
     picture = forms.FileField(
-        label="Artwork",
+        label=Said("artwork-label"),
         required=False,
-        help_text="A square JPEG or PNG, as large as you have it. It is made smaller for each outlet, never larger.",
+        help_text=Said("square-jpeg-png-large-you"),
         widget=forms.FileInput(attrs={"accept": "image/jpeg,image/png"}),
     )
 
@@ -48,15 +49,15 @@ class ProductionForm(Guarded, Dressed, forms.ModelForm):
             "description",
         ]
         help_texts = {
-            "title": "The book, the series or the programme.",
-            "code": "What the client calls it, for file names.",
+            "title": Said("book-series-programme"),
+            "code": Said("what-client-calls-file-names"),
         }
         widgets = {"description": forms.Textarea(attrs={"rows": 3})}
 
     def clean_year(self):
         year = self.cleaned_data["year"]
         if year is not None and not 1000 <= year <= timezone.now().year + 5:
-            raise forms.ValidationError("Enter a year with four digits, such as 2026.")
+            raise forms.ValidationError(Said("enter-year-four-digits-such"))
         return year
 
     def clean_picture(self):
@@ -82,7 +83,7 @@ class NewForm(Dressed, forms.ModelForm):
     class Meta:
         model = Production
         fields = ["title"]
-        help_texts = {"title": "The book, the series or the programme. You can change it later."}
+        help_texts = {"title": Said("book-series-programme-you-can")}
         widgets = {"title": forms.TextInput(attrs={"autofocus": True})}
 
 
@@ -103,7 +104,7 @@ class NamingForm(forms.ModelForm):
         try:
             read_pattern(pattern)
         except BadPattern as error:
-            raise forms.ValidationError(f"{error} The pattern was not saved.") from error
+            raise forms.ValidationError(Said("pattern-not-saved", error=error)) from error
         return "" if pattern == self._outlet.names else pattern
 
 
@@ -187,7 +188,7 @@ _AS_CUT = "as cut"
 
 
 class SectionForm(Guarded, Dressed, forms.ModelForm):
-    recording = forms.ChoiceField(required=False, help_text="Another one takes the place of all it is made of.")
+    recording = forms.ChoiceField(required=False, help_text=Said("another-one-takes-place-all"))
 
     class Meta:
         model = Section
@@ -202,10 +203,10 @@ class SectionForm(Guarded, Dressed, forms.ModelForm):
             "script",
         ]
         help_texts = {
-            "content_kind": "Some outlets bring speech and music to different levels.",
-            "exact_name": "Where the client dictates it.",
+            "content_kind": Said("some-outlets-bring-speech-music"),
+            "exact_name": Said("where-client-dictates"),
         }
-        labels = {"script": "Spoken text", "notes": "Notes for listeners"}
+        labels = {"script": Said("spoken-text-label"), "notes": Said("notes-listeners")}
         widgets = {
             "notes": forms.Textarea(attrs={"rows": 3}),
             "script": forms.Textarea(attrs={"rows": 4}),
@@ -217,10 +218,10 @@ class SectionForm(Guarded, Dressed, forms.ModelForm):
         has = _AS_CUT if instance.is_cut else str(instance.recording_id or "")
         super().__init__(*args, instance=instance, initial={"recording": has}, **kwargs)
         own = instance.production.recordings.usable().defer("figures", "remarks").order_by("name")
-        choices = {"": "none yet"} | {str(recording.pk): recording.name for recording in own}
+        choices = {"": Said("none-yet")} | {str(recording.pk): recording.name for recording in own}
         if instance.is_cut:
             count = len(instance.made_of)
-            choices = {_AS_CUT: f"as it is cut, of {count} piece{'' if count == 1 else 's'}"} | choices
+            choices = {_AS_CUT: Said("cut-pieces", count=count)} | choices
         elif instance.recording:
             choices.setdefault(has, instance.recording.name)
         cast(forms.ChoiceField, self.fields["recording"]).choices = list(choices.items())

@@ -12,6 +12,7 @@ from mastering.naming.pairing import WAYS, Target, pair
 from mastering.naming.parts import EXAMPLES, LETTERS, Part, parts_of, text_of
 from mastering.naming.patterns import FIELDS, NUMBERS, BadPattern, read_pattern
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said
 from sermovox.productions.models import Naming, Production, Section
 from sermovox.sources.names import WantedFiles, naming_for
 from sermovox.sources.soundings import Soundings
@@ -152,7 +153,7 @@ def _dictated(text: str) -> tuple[list[str], list[dict[str, str]]]:
         return [line.strip() for line in text.split("\n") if line.strip()], []
     layout: Layout = table_layout(text, separator)
     if "name" not in layout.columns:
-        raise MasteringError("This table has no column of file names. Head one “name”, and one “number” or “title”.")
+        raise MasteringError(Said("table-no-column-file-names"))
     rows = rows_of(text, separator)[1 if layout.header else 0 :]
     cells = [dict(zip(layout.columns, row, strict=False)) for row in rows]
     cells = [cell for cell in cells if cell.get("name")]

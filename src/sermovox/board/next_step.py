@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from django.urls import reverse
 
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said, together
 from sermovox.board.facts import missing_facts
 from sermovox.deliveries.crossings import CHANGED, Board, State
 from sermovox.dispatch.models import Dispatch
@@ -57,38 +58,32 @@ def next_step(now: Standing) -> NextStep:
 
 def _without_sound(now: Standing) -> NextStep | None:
     if not now.sections:
-        return NextStep("Bring in recordings: each becomes a section.", "Bring in recordings", does="bring")
+        return NextStep(Said("bring-recordings-each-becomes-section"), Said("bring-recordings"), does="bring")
     if now.waiting and now.unused and _MANY * now.unused_count > now.waiting:
         return NextStep(
-            f"{_waits(now)}; 1 recording is used nowhere yet."
-            if now.unused_count == 1
-            else f"{_waits(now)}; {now.unused_count} recordings are used nowhere yet.",
-            "Pair recordings with sections",
+            Said("recordings-used-nowhere-yet", waits=_waits(now), count=now.unused_count),
+            Said("pair-recordings-sections"),
             reverse("productions:pairing", args=[now.production.pk]),
             pairs=True,
         )
     if now.measuring:
-        return NextStep(
-            "1 recording is being measured; it goes on by itself."
-            if now.measuring == 1
-            else f"{now.measuring} recordings are being measured; it goes on by itself."
-        )
+        return NextStep(Said("recordings-being-measured-goes-itself", count=now.measuring))
     if not now.waiting:
         return None
     ready = [recording for recording in now.unused if recording.ready]
     if ready:
-        name = f"“{ready[0].name}”" if len(ready) == 1 else f"{len(ready)} long recordings"
+        name = Said("long-recordings", name=ready[0].name, count=len(ready))
         return NextStep(
-            f"{_waits(now)}, and {name} {'is' if len(ready) == 1 else 'are'} used nowhere: cut it on its page.",
-            "Cut it on its page" if len(ready) == 1 else "Cut the first on its page",
+            Said("used-nowhere-cut-page", count=len(ready), waits=_waits(now), name=name),
+            Said("cut-first-page", count=len(ready)),
             reverse("cutting:page", args=[ready[0].pk]),
             pairs=True,
         )
-    return NextStep(f"{_waits(now)}.", "Bring in recordings", does="bring")
+    return NextStep(together([_waits(now), "."], ""), Said("bring-recordings"), does="bring")
 
 
 def _waits(now: Standing) -> str:
-    return "1 section waits for a recording" if now.waiting == 1 else f"{now.waiting} sections wait for a recording"
+    return Said("sections-wait-recording", count=now.waiting)
 
 
 def _failing(now: Standing) -> NextStep | None:
@@ -103,11 +98,10 @@ def _failing(now: Standing) -> NextStep | None:
     files = {file for _, file in failing}
     outlet, first = failing[0]
     alone, count = len({each.key for each, _ in failing}) == 1, len(files)
-    said = (
-        f"{count} file{' fails' if count == 1 else 's fail'}{f' for {outlet.title}' if alone else ''}: "
-        "the check sheet says why, and what mends it."
-    )
-    return NextStep(said, "See what mends it", reverse("deliveries:check-sheet", args=[first]))
+    said = Said("files-fail-check-sheet-says", count=count)
+    if alone:
+        said = Said("files-fail-for-outlet", count=count, title=outlet.title)
+    return NextStep(said, Said("see-what-mends"), reverse("deliveries:check-sheet", args=[first]))
 
 
 def _missing(now: Standing) -> NextStep | None:
@@ -115,27 +109,26 @@ def _missing(now: Standing) -> NextStep | None:
     if missing is None:
         return None
     address = reverse("productions:edit", args=[now.production.pk])
-    said = f"{missing.outlet.title} asks for {missing.asked_in_words}, which is not known yet."
-    return NextStep(said, "Give it", address)
+    said = Said("asks-which-not-known-yet", title=missing.outlet.title, asked_in_words=missing.asked_in_words)
+    return NextStep(said, Said("give"), address)
 
 
 def _to_make(now: Standing) -> NextStep | None:
     if not now.outlets:
-        return NextStep("Tick an outlet at the head of its column, then make its files.", "Make files", does="make")
+        return NextStep(Said("tick-outlet-head-column-then"), Said("make-files"), does="make")
     crossings = [now.board.at(section, outlet.key) for outlet in now.outlets for section in now.sections]
     states = [crossing.state for crossing in crossings]
     if State.MAKING in states or State.WAITING in states:
-        return NextStep("Files are being made; you can leave the page.")
+        return NextStep(Said("files-being-made-you-can"))
     changed, needed = states.count(CHANGED), sum(crossing.needed for crossing in crossings)
     if changed:
-        one, more = "1 file has changed since it was made.", f"{changed} files have changed since they were made."
-        said = one if changed == 1 else more
-        return NextStep(said, "Make what is needed", does="make" if needed else "")
+        said = Said("files-changed-since-they-were", count=changed)
+        return NextStep(said, Said("make-what-needed"), does="make" if needed else "")
     if needed and (foreseen := _foreseen(now)):
         return foreseen
     if needed:
-        for_whom = now.outlets[0].title if len(now.outlets) == 1 else f"{len(now.outlets)} outlets"
-        return NextStep(f"All is there: make the files for {for_whom}.", "Make files", does="make")
+        for_whom = now.outlets[0].title if len(now.outlets) == 1 else Said("outlets", count=len(now.outlets))
+        return NextStep(Said("all-there-make-files", for_whom=for_whom), Said("make-files"), does="make")
     return None
 
 
@@ -153,11 +146,8 @@ def _foreseen(now: Standing) -> NextStep | None:
         ]
         if missing and needed:
             count, address = len(missing), reverse("levelling:levels", args=[now.production.pk])
-            said = (
-                f"{count} file{'' if count == 1 else 's'} would miss a level rule of {outlet.title}: "
-                "the levels say which, and what helps."
-            )
-            return NextStep(said, "Look at the levels", f"{address}?outlet={outlet.key}")
+            said = Said("files-would-miss-level-rule", count=count, title=outlet.title)
+            return NextStep(said, Said("look-levels"), f"{address}?outlet={outlet.key}")
     return None
 
 
@@ -171,9 +161,8 @@ def _to_send(now: Standing) -> NextStep:
     address = reverse("dispatch:handing", args=[now.production.pk])
     if stuck := [file for file in files if now.sent.get(file or 0) == Dispatch.State.STUCK]:
         address = reverse("dispatch:sent", query={"production": now.production.pk})
-        said = "1 file is stuck on the way." if len(stuck) == 1 else f"{len(stuck)} files are stuck on the way."
-        return NextStep(said, "See why", address)
+        said = Said("files-stuck-way", count=len(stuck))
+        return NextStep(said, Said("see-why"), address)
     if left := len(files - now.sent.keys()):
-        one, more = "1 file passes and is to be handed over.", f"{left} files pass and are to be handed over."
-        return NextStep(one if left == 1 else more, "Hand over", address)
-    return NextStep("Everything that passes is on its way or has arrived.", "See where it is", address)
+        return NextStep(Said("files-pass-handed-over", count=left), Said("hand-over"), address)
+    return NextStep(Said("everything-passes-way-arrived"), Said("see-where"), address)

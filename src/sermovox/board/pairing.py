@@ -6,6 +6,7 @@ from typing import Any, cast
 
 from mastering.errors import MasteringError
 from mastering.naming.pairing import WAYS, Target, pair, pair_best
+from mastering.said import Said
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 
@@ -62,9 +63,9 @@ def chosen_pairs(
         label = chosen[section.pk]
         recording = labels.get(label)
         if label and recording is None:
-            raise BadPairs(f"There is no recording called “{label}”. Nothing was changed.")
+            raise BadPairs(Said("there-no-recording-called-nothing", label=label))
         if recording and recording.pk in found.values():
-            raise BadPairs(f"“{label}” is chosen twice. Nothing was changed.")
+            raise BadPairs(Said("chosen-twice-nothing-changed", label=label))
         if recording or section.pk in recorded:
             found[section.pk] = recording.pk if recording else None
     return found

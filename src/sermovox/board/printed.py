@@ -9,6 +9,7 @@ from fpdf.fonts import FontFace
 
 from mastering.clock import clock
 from mastering.editing.tables import write_table
+from mastering.said import Said
 from sermovox.productions.models import Piece, Production, SectionQuerySet
 from sermovox.ui.paper import FAINT, Paper
 
@@ -57,7 +58,7 @@ def _sections_of(production: Production) -> SectionQuerySet:
 
 def as_csv(production: Production) -> str:
     """The running order as CSV with a header line; it can be read back as a script."""
-    header = ("place", "role", "number", "part", "title", "content", "length", "recording", "file name", "text")
+    header = ("place", "role", "number", "part", "title", "content", "length", "recording", Said("file-name-2"), "text")
     rows = [
         (
             place,
@@ -85,13 +86,15 @@ def as_pdf(production: Production) -> bytes:
     with pdf.table(
         col_widths=_COLUMNS, borders_layout="HORIZONTAL_LINES", line_height=5, text_align="LEFT", padding=(1, 1.5, 1, 0)
     ) as table:
-        table.row(("", "Section", "Title", "Length", "Recording"), style=faint)
+        table.row(
+            ("", Said("section"), Said("title-label"), Said("length-label"), Said("recording-label")), style=faint
+        )
         for line in lines(production):
             total_s += line.duration_s or 0.0
             length = clock(line.duration_s) if line.duration_s is not None else "–"
             table.row((str(line.place), line.what, line.title, length, line.exact_name or line.recording or "–"))
     pdf.ln(4)
-    pdf.cell(text=f"Recorded in all: {clock(total_s)}")
+    pdf.cell(text=Said("recorded-all", total_s=clock(total_s)))
     return bytes(pdf.output())
 
 
@@ -101,7 +104,7 @@ class _Printed(Paper):
         self.multi_cell(0, 9, production.title, new_x=XPos.LMARGIN, new_y=YPos.NEXT)
         self.set_font("sans", size=10)
         author = f"by {production.author}" if production.author else ""
-        narrator = f"read by {production.narrator}" if production.narrator else ""
+        narrator = Said("read", narrator=production.narrator) if production.narrator else ""
         facts = [production.subtitle, author, narrator, production.publisher, production.year, production.language]
         self.multi_cell(0, 5, ", ".join(str(fact) for fact in facts if fact), new_x=XPos.LMARGIN, new_y=YPos.NEXT)
         self.ln(4)

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 from mastering.editing.pieces import BadCut
 from mastering.editing.scripts import Entry
+from mastering.said import Said
 from mastering.words.lines import script_entries
 from mastering.words.proof import APART, readings_that_count, spans_of_lines, with_room
 from mastering.words.readings import Reading
@@ -17,7 +18,7 @@ from sermovox.productions.models import Section
 
 _ROOM_S = 1.0
 _EDGE_WORDS = 4
-_ELSEWHERE = "The words of this page were found anew meanwhile. Look at the proposal once more."
+_ELSEWHERE = Said("words-page-were-found-anew")
 
 
 @dataclass(frozen=True)
@@ -32,11 +33,11 @@ class Proposed:
 def proposed(words: Words) -> list[Proposed]:
     """The sections of the text that was given to a page, in its order. Raises BadCut where that is not possible."""
     if words.text is None or words.text.script is None or words.text.script.timed:
-        raise BadCut("Give the page the text of all that is in it first: headings, or a table with the client's names.")
+        raise BadCut(Said("give-page-text-all-first"))
     heard, page = words.remaining, words.page
     found = script_entries(words.text.script.text)
     if len(found) > MOST_SECTIONS:
-        raise BadCut(f"These would be more than {MOST_SECTIONS} sections. Give the page only what was read in it.")
+        raise BadCut(Said("these-would-more-than-sections", most_sections=MOST_SECTIONS))
     own = [[sentence for line in lines for sentence in sentences_in(line)] for _, lines in found]
     at = len(words.text.sentences) - sum(map(len, own))
     parts = []
@@ -48,7 +49,7 @@ def proposed(words: Words) -> list[Proposed]:
     told = []
     for (entry, _), part, span in zip(found, parts, spans, strict=True):
         if span is None:
-            told.append(Proposed(entry, None, ("it was not read",)))
+            told.append(Proposed(entry, None, (Said("not-read"),)))
             continue
         start_s, end_s = with_room(heard, span, room_s=_ROOM_S)
         samples = (round(start_s * rate_hz), min(frames, round(end_s * rate_hz)))
@@ -62,14 +63,14 @@ def _unsure(counted: Sequence[Reading | None], part: range) -> tuple[str, ...]:
         (
             part[0],
             slice(_EDGE_WORDS),
-            "the beginning is unsure: its sentence was not found",
-            "the beginning is unsure: its sentence sounds otherwise",
+            Said("beginning-unsure-sentence-not-found"),
+            Said("beginning-unsure-sentence-sounds-otherwise"),
         ),
         (
             part[-1],
             slice(-_EDGE_WORDS, None),
-            "the end is unsure: its sentence was not found",
-            "the end is unsure: its sentence sounds otherwise",
+            Said("end-unsure-sentence-not-found"),
+            Said("end-unsure-sentence-sounds-otherwise"),
         ),
     ):
         reading = counted[at]
@@ -87,15 +88,15 @@ def _split_by_text(page: Page, values: dict) -> str:
         raise BadCut(_ELSEWHERE)
     wanted = [each for each in proposed(words) if each.span]
     if not wanted:
-        raise BadCut("Nothing of the text was found in this recording.")
+        raise BadCut(Said("nothing-text-found-recording"))
     spans = [each.span for each in wanted if each.span]
     refuse_overlaps(page, spans)
     alone = _alone(page)
     if not alone and (clash := _clash(page, spans)):
-        raise BadCut(f"“{clash.title}” lies there already. Free its stretch first, or move its edge.")
+        raise BadCut(Said("lies-there-already-free-stretch", title=clash.title))
     parts = parts_of(page, spans)
     fill(page, _sections_for(page, wanted, alone), parts, [])
-    return f"Make {len(wanted)} section{'' if len(wanted) == 1 else 's'} by the text"
+    return Said("make-sections-text", count=len(wanted))
 
 
 def _alone(page: Page) -> Section | None:

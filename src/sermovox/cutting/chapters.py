@@ -7,6 +7,7 @@ from functools import cached_property
 
 from mastering.editing.markkinds import POINT, Mark
 from mastering.errors import MasteringError
+from mastering.said import Said
 from mastering.tagging.inscription import Chapter, one_after_another
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
@@ -14,7 +15,7 @@ from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 
-_UNTITLED = "Untitled"
+_UNTITLED = Said("untitled-label")
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError
 from mastering.meters.envelope import CELLS_PER_SECOND
 from mastering.meters.speech import matching_gain
+from mastering.said import Said, within
 from mastering.shaping.match import matching_gains
 from sermovox.cutting.models import Page, measurement_of, pauses_of
 from sermovox.cutting.oddities import oddity
@@ -49,7 +50,7 @@ def do(page: Page, user, name: str, values: dict) -> str:
 
 
 def _as_one_change(edit: Callable[[Page, dict], str], page: Page, user, values: dict) -> str:
-    with changing(page.production, user, "Change the page", beside=[page]) as change:
+    with changing(page.production, user, Said("change-page"), beside=[page]) as change:
         before = page.marks, page.facts
         change.words = edit(page, values)
         if (page.marks, page.facts) != before:
@@ -76,7 +77,7 @@ def _mark(page: Page, values: dict) -> str:
         value_db=number_value(values, "value_db", 0.0),
     )
     if mark.kind == PICKUP:
-        raise BadCut("A pickup says which recording it comes from.")
+        raise BadCut(Said("pickup-says-which-recording-comes"))
     kind = MARK_KINDS.get(mark.kind)
     if kind and kind.wants_tone:
         _want_tone(page)
@@ -89,17 +90,17 @@ def _marks(page: Page, values: dict) -> str:
     """Strike out many stretches at once, those of retakes."""
     spans = values.get("spans")
     if not isinstance(spans, list) or not spans:
-        raise BadCut("Nothing was chosen to be struck out.")
+        raise BadCut(Said("nothing-chosen-struck-out"))
     strikes = []
     for span in spans:
         if not isinstance(span, list) or len(span) != 2:
-            raise BadCut("A stretch has a start and an end.")
+            raise BadCut(Said("stretch-start-end"))
         ends = {"start": span[0], "end": span[1]}
         strikes.append(
             Mark(id=0, kind=STRIKE, start_sample=whole_value(ends, "start"), end_sample=whole_value(ends, "end"))
         )
     page.set_marks(markup.set_marks(page.mark_list, strikes, length_samples=page.recording.frames))
-    return f"Strike out {len(strikes)} stretches"
+    return Said("strike-out-stretches", count=len(strikes))
 
 
 @commands("restore")
@@ -107,9 +108,9 @@ def _restore(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     marks = markup.cleared(page.mark_list, start, end)
     if marks is page.mark_list or len(marks) == len(page.marks) and markup.as_list(marks) == page.marks:
-        raise BadCut("Nothing is marked there.")
+        raise BadCut(Said("nothing-marked-there"))
     page.set_marks(marks)
-    return f"Restore {_stretch_words(page, start, end)}"
+    return Said("restore", stretch_words=_stretch_words(page, start, end))
 
 
 @commands("remove")
@@ -117,9 +118,11 @@ def _remove(page: Page, values: dict) -> str:
     key = whole_value(values, "id")
     mark = next((mark for mark in page.mark_list if mark.id == key), None)
     if mark is None:
-        raise BadCut("This mark is no longer there.")
+        raise BadCut(Said("mark-no-longer-there"))
     page.set_marks(markup.without(page.mark_list, [key]))
-    return f"Take away “{mark.name or MARK_KINDS[mark.kind].words.lower()}” at {clock_of(page, mark.start_sample)}"
+    return Said(
+        "take-away", name=mark.name or within(MARK_KINDS[mark.kind].words), page=clock_of(page, mark.start_sample)
+    )
 
 
 @commands("move")
@@ -128,7 +131,7 @@ def _move(page: Page, values: dict) -> str:
     page.set_marks(
         markup.moved(page.mark_list, whole_value(values, "id"), start, end, length_samples=page.recording.frames)
     )
-    return f"Move a mark to {_stretch_words(page, start, end)}"
+    return Said("move-mark", stretch_words=_stretch_words(page, start, end))
 
 
 @commands("keep")
@@ -137,16 +140,16 @@ def _keep(page: Page, values: dict) -> str:
     around = [(s.start_sample, s.end_sample) for _, _, s in sections_on(page)]
     within = next((each for each in around if each[0] <= start and end <= each[1]), (0, page.recording.frames))
     page.set_marks(markup.kept_only(page.mark_list, start, end, within=within))
-    return f"Keep only {_stretch_words(page, start, end)}"
+    return Said("keep-only", stretch_words=_stretch_words(page, start, end))
 
 
 @commands("shorten")
 def _shorten(page: Page, values: dict) -> str:
     marks = dead_air(page, values)
     if not marks:
-        raise BadCut("There is no such pause. Let shorter ones count.")
+        raise BadCut(Said("there-no-such-pause-let"))
     page.set_marks(markup.set_marks(page.mark_list, marks, length_samples=page.recording.frames))
-    return f"Shorten {sum(mark.kind == STRIKE for mark in marks)} pauses"
+    return Said("shorten-pauses", marks=sum(mark.kind == STRIKE for mark in marks))
 
 
 def dead_air(page: Page, values: dict) -> list[Mark]:
@@ -178,10 +181,10 @@ def pause_settings(values: dict) -> dict:
     level = values.get("level_db")
     shortest_s = number_value(values, "shortest_s", 0.3)
     if not 0.2 <= shortest_s <= 30:
-        raise BadCut("The shortest pause lasts 0.2 to 30 s.")
+        raise BadCut(Said("shortest-pause-lasts-0-2"))
     level_db = None if level in (None, "") else number_value(values, "level_db", 0.0)
     if level_db is not None and not -120 <= level_db <= 0:
-        raise BadCut("The level of pauses lies between −120 and 0 dB.")
+        raise BadCut(Said("level-pauses-lies-between-120"))
     return {"level_db": level_db, "shortest_s": round(shortest_s, 3)}
 
 
@@ -190,25 +193,25 @@ def _section(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     parts = parts_of(page, [(start, end)])
     sections = give(page, parts, from_end=bool(values.get("from_end")), titles=[_text(values, "name")])
-    return f"Make “{sections[0].title}” of {_stretch_words(page, start, end)}"
+    return Said("make", title=sections[0].title, stretch_words=_stretch_words(page, start, end))
 
 
 @commands("break")
 def _break(page: Page, values: dict) -> str:
     at = whole_value(values, "at")
     sections = cut_at(page, [at], from_end=bool(values.get("from_end")))
-    return f"Begin “{sections[-1].title}” at {clock_of(page, at)}"
+    return Said("begin", title=sections[-1].title, page=clock_of(page, at))
 
 
 @commands("split")
 def _split(page: Page, values: dict) -> str:
     cuts = values.get("cuts")
     if not isinstance(cuts, list) or not cuts:
-        raise BadCut("There is no place to cut at. Let shorter pauses count, or expect fewer sections.")
+        raise BadCut(Said("there-no-place-cut-let"))
     if len(cuts) > MOST_SECTIONS:
-        raise BadCut(f"These would be more than {MOST_SECTIONS} sections. Let only longer pauses count.")
+        raise BadCut(Said("these-would-more-than-sections-let", most_sections=MOST_SECTIONS))
     found = cut_at(page, [whole_value({"at": cut}, "at") for cut in cuts], from_end=bool(values.get("from_end")))
-    return f"Cut into {len(found)} sections"
+    return Said("cut-into-sections", count=len(found))
 
 
 def strikes_s(page: Page) -> list[tuple[float, float]]:
@@ -251,7 +254,7 @@ def _edge(page: Page, values: dict) -> str:
     found = sections_on(page)
     own = next((each for each in found if each[0].pk == key and each[1] == stretch_at), None)
     if own is None or edge not in ("start", "end"):
-        raise BadCut("This section is no longer on the page.")
+        raise BadCut(Said("section-no-longer-page"))
     section, number, stretch = own
     was = stretch.start_sample if edge == "start" else stretch.end_sample
     other_edge = "end" if edge == "start" else "start"
@@ -264,9 +267,9 @@ def _edge(page: Page, values: dict) -> str:
         check_span(Span("", start, end), page.recording.frames)
         taken = [s for other, _, s in found if other.pk not in {m[0].pk for m in moves} and in_the_way(other, moving)]
         if clash := next((s for s in taken if overlap(s, (start, end))), None):
-            raise BadCut(f"There another section begins, at {clock_of(page, clash.start_sample)}. Move that first.")
+            raise BadCut(Said("there-another-section-begins-move", page=clock_of(page, clash.start_sample)))
         replace_stretch(moving, place, replace(its, start_sample=start, end_sample=end))
-    return f"Move the {edge} of “{section.title}” to {clock_of(page, at)}"
+    return Said("move", edge=edge, title=section.title, page=clock_of(page, at))
 
 
 @commands("unsection")
@@ -275,10 +278,10 @@ def _unsection(page: Page, values: dict) -> str:
     key = whole_value(values, "section")
     own = [each for each in sections_on(page) if each[0].pk == key]
     if not own:
-        raise BadCut("This section is no longer on the page.")
+        raise BadCut(Said("section-no-longer-page"))
     section = own[0][0]
     section.set_stretches([s for s in section.stretches() if s.recording != str(page.recording_id)])
-    return f"Take its stretch from “{section.title}”"
+    return Said("take-stretch-from", title=section.title)
 
 
 @commands("pickup")
@@ -286,15 +289,15 @@ def _pickup(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     other = page.production.recordings.filter(pk=whole_value(values, "recording")).first()
     if other is None or not other.ready:
-        raise BadCut("The recording of the pickup is not there, or cannot be used yet.")
+        raise BadCut(Said("recording-pickup-not-there-cannot"))
     if other.pk == page.recording_id and not values.get("to_s"):
-        raise BadCut("Say which stretch of this recording the pickup is.")
+        raise BadCut(Said("say-which-stretch-recording-pickup"))
     rate_hz = other.rate_hz
     first, last = number_value(values, "from_s", 0.0), number_value(values, "to_s", 0.0)
     span = (round(first * rate_hz), round(last * rate_hz) if last else other.frames)
     mark = pickup_mark(page, (start, end), other, span)
     page.set_marks(markup.set_mark(page.mark_list, mark, length_samples=page.recording.frames))
-    return f"Pickup from {other.name} for {_stretch_words(page, start, end)}"
+    return Said("pickup-from", name=other.name, stretch_words=_stretch_words(page, start, end))
 
 
 def pickup_mark(page: Page, place: tuple[int, int], other: Recording, span: tuple[int, int]) -> Mark:
@@ -324,27 +327,31 @@ def pickup_mark(page: Page, place: tuple[int, int], other: Recording, span: tupl
 def _tone_from(page: Page, values: dict) -> str:
     start, end = _span(page, values)
     if end - start < page.sample_rate_hz // 10:
-        raise BadCut("Room tone is made from at least 0.1 s. Select a longer quiet stretch.")
+        raise BadCut(Said("room-tone-made-from-least"))
     page.set_facts(tone=[start, min(end, start + 10 * page.sample_rate_hz)])
-    return f"Take room tone from {clock_of(page, start)}"
+    return Said("take-room-tone-from", page=clock_of(page, start))
 
 
 @commands("lane-add")
 def _lane_add(page: Page, values: dict) -> str:
     other = page.production.recordings.filter(pk=whole_value(values, "recording")).first()
     if other is None or not other.ready:
-        raise BadCut("This recording is not there, or cannot be used yet.")
+        raise BadCut(Said("recording-not-there-cannot-used"))
     if other.pk == page.recording_id or other.pk in {lane["recording"] for lane in page.lanes}:
-        raise BadCut("This voice is on the page already.")
+        raise BadCut(Said("voice-page-already"))
     if other.rate_hz != page.sample_rate_hz:
         raise BadCut(
-            f"{other.name} has {other.figures['sample_rate_hz']} Hz and this recording {page.sample_rate_hz} Hz. "
-            "Voices that sound together have to be of one sample rate: export one of them again."
+            Said(
+                "hz-recording-hz-voices-sound",
+                name=other.name,
+                figures=other.figures["sample_rate_hz"],
+                sample_rate_hz=page.sample_rate_hz,
+            )
         )
     lane = {"recording": other.pk, "offset_samples": _offset(page, values), "gain_db": 0.0}
     page.set_facts(lanes=[*page.lanes, lane])
     take_out_rows_of(other)
-    return f"Put {other.name} beside it"
+    return Said("put-beside", name=other.name)
 
 
 def take_out_rows_of(voice: Recording) -> None:
@@ -363,21 +370,21 @@ def _lane_set(page: Page, values: dict) -> str:
     lanes = [dict(lane) for lane in page.lanes]
     lane = next((lane for lane in lanes if lane["recording"] == whole_value(values, "recording")), None)
     if lane is None:
-        raise BadCut("This voice is no longer on the page.")
+        raise BadCut(Said("voice-no-longer-page"))
     lane["offset_samples"] = _offset(page, values)
     gain_db = number_value(values, "gain_db", 0.0)
     if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
-        raise BadCut(f"A gain lies between -{markkinds.MOST_GAIN_DB:g} and +{markkinds.MOST_GAIN_DB:g} dB.")
+        raise BadCut(Said("a-gain-lies-between-and-db", most_gain_db=markkinds.MOST_GAIN_DB))
     lane["gain_db"] = gain_db
     page.set_facts(lanes=lanes)
-    return "Set how a voice sounds beside the first"
+    return Said("set-how-voice-sounds-beside")
 
 
 @commands("lane-remove")
 def _lane_remove(page: Page, values: dict) -> str:
     key = whole_value(values, "recording")
     page.set_facts(lanes=[lane for lane in page.lanes if lane["recording"] != key])
-    return "Take a voice away"
+    return Said("take-voice-away")
 
 
 @commands("lanes-match")
@@ -387,16 +394,16 @@ def _lanes_match(page: Page, values: dict) -> str:
     for lane in page.lanes:
         other = page.production.recordings.filter(pk=lane["recording"]).first()
         if other is None:
-            raise BadCut("A voice is no longer there. Take it away first.")
+            raise BadCut(Said("voice-no-longer-there-take"))
         offset = round(lane["offset_samples"] * CELLS_PER_SECOND / page.sample_rate_hz)
         tracks.append((measurement_of(other).levels.envelope, offset))
         names.append(other.name)
     _, *gains_db = matching_gains(tracks)
     for name, gain_db in zip(names, gains_db, strict=True):
         if gain_db is None:
-            raise BadCut(f"{name} holds no speech of its own to go by. Set its gain by hand.")
+            raise BadCut(Said("holds-no-speech-own-go", name=name))
     page.set_facts(lanes=[lane | {"gain_db": gain_db} for lane, gain_db in zip(page.lanes, gains_db, strict=True)])
-    return "Bring the voices to one level"
+    return Said("bring-voices-one-level")
 
 
 @commands("sides")
@@ -404,32 +411,32 @@ def _sides(page: Page, values: dict) -> str:
     """Take the two sides for two voices, in the middle and at one level, or for one recording as it came."""
     figures = page.recording.figures
     if figures.get("channels") != 2:
-        raise BadCut("This recording has not two sides.")
+        raise BadCut(Said("recording-not-two-sides"))
     if not values.get("apart"):
         page.set_facts(sides=None)
-        return "Take both sides for one recording"
+        return Said("take-both-sides-one-recording")
     gain_db = number_value(values, "gain_db", figures.get("voices_apart_db") or 0.0)
     if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
-        raise BadCut(f"A gain lies between -{markkinds.MOST_GAIN_DB:g} and +{markkinds.MOST_GAIN_DB:g} dB.")
+        raise BadCut(Said("a-gain-lies-between-and-db", most_gain_db=markkinds.MOST_GAIN_DB))
     page.set_facts(sides={"gain_db": round(gain_db, 1)})
-    return "Bring the voices of both sides to the middle"
+    return Said("bring-voices-both-sides-middle")
 
 
 @commands("separate")
 def _separate(page: Page, values: dict) -> str:
     page.set_facts(separate=bool(values.get("separate")))
-    return "Give each voice a file of its own" if values.get("separate") else "Deliver the voices as one mix"
+    return Said("give-each-voice-file-own") if values.get("separate") else Said("deliver-voices-one-mix")
 
 
 def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bool) -> str:
     """Make marks or sections of labels that were read from a file, all or none. Returns what was done."""
     rate_hz, frames = page.sample_rate_hz, page.recording.frames
-    with changing(page.production, user, f"Bring in {len(labels)} marks", beside=[page]):
+    with changing(page.production, user, Said("bring-marks", count=len(labels)), beside=[page]):
         if as_sections:
             spans = stretches_between(labels, rate_hz, frames)
             made = give(page, parts_of(page, spans), from_end=False, titles=[label.name for label in labels])
             refresh_lengths(page.production, made)
-            return "1 section is made." if len(made) == 1 else f"{len(made)} sections are made."
+            return Said("sections-made", count=len(made))
         points = [
             Mark(
                 id=0,
@@ -441,12 +448,12 @@ def bring_in_marks(page: Page, user, labels: Sequence[Label], *, as_sections: bo
             for label in labels
         ]
         page.set_marks(markup.set_marks(page.mark_list, points, length_samples=frames))
-        return "1 mark is on the page." if len(points) == 1 else f"{len(points)} marks are on the page."
+        return Said("marks-page", count=len(points))
 
 
 def _want_tone(page: Page) -> None:
     if page.tone is None:
-        raise BadCut("This recording is digital silence where nobody speaks: there is no room tone in it to use.")
+        raise BadCut(Said("recording-digital-silence-where-nobody"))
 
 
 def _span(page: Page, values: dict) -> tuple[int, int]:
@@ -459,7 +466,7 @@ def whole_value(values: dict, name: str) -> int:
     """A whole number a page sends. Raises BadCut for anything else."""
     value = values.get(name)
     if isinstance(value, bool) or not isinstance(value, int) or abs(value) > 1 << 52:
-        raise BadCut("The page sent something that is no position. Load it anew.")
+        raise BadCut(Said("page-sent-something-no-position"))
     return value
 
 
@@ -470,14 +477,14 @@ def number_value(values: dict, name: str, default: float) -> float:
     except (TypeError, ValueError):
         number = float("nan")
     if not abs(number) < 1e9:
-        raise BadCut("The page sent something that is no number. Load it anew.")
+        raise BadCut(Said("page-sent-something-no-number"))
     return number
 
 
 def _offset(page: Page, values: dict) -> int:
     offset_s = number_value(values, "offset_s", 0.0)
     if abs(offset_s) > _LONGEST_OFFSET_S:
-        raise BadCut("A voice can begin a day later at most.")
+        raise BadCut(Said("voice-can-begin-day-later"))
     return round(offset_s * page.sample_rate_hz)
 
 
@@ -487,4 +494,8 @@ def _text(values: dict, name: str) -> str:
 
 def _stretch_words(page: Page, start: int, end: int) -> str:
     length_s = (end - start) / page.sample_rate_hz
-    return f"{length_s:.2f} s at {clock_of(page, start)}" if end > start else f"the place {clock_of(page, start)}"
+    return (
+        Said("s", length_s=length_s, page=clock_of(page, start))
+        if end > start
+        else Said("the-place", page=clock_of(page, start))
+    )

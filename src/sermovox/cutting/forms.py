@@ -9,6 +9,7 @@ from mastering.editing.assembly import BUTT, CROSSFADE, PAUSE, Stretch, check_jo
 from mastering.editing.labels import seconds_of
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError
+from mastering.said import Said
 from mastering.tagging.inscription import tag_text
 from sermovox.keeping.apart import chapter_picture
 from sermovox.productions.models import Production
@@ -45,7 +46,7 @@ class DecibelsField(forms.CharField):
         try:
             return round(float(text), 2) if text else None
         except ValueError as error:
-            raise forms.ValidationError(f"“{text[:20]}” is no gain. Write decibels, such as -3.") from error
+            raise forms.ValidationError(Said("no-gain-write-decibels-such", text=text[:20])) from error
 
 
 class PieceForm(forms.Form):
@@ -55,14 +56,14 @@ class PieceForm(forms.Form):
     """
 
     recording = forms.CharField(required=False)
-    start = TimeField(label="The start")
-    end = TimeField(label="The end")
+    start = TimeField(label=Said("start"))
+    end = TimeField(label=Said("end"))
     join = forms.CharField(required=False)
-    join_s = TimeField(label="The join")
+    join_s = TimeField(label=Said("join"))
     kind = forms.CharField(required=False)
     gain_db = DecibelsField()
-    fade_in_s = TimeField(label="The fade in")
-    fade_out_s = TimeField(label="The fade out")
+    fade_in_s = TimeField(label=Said("the-fade-in"))
+    fade_out_s = TimeField(label=Said("the-fade-out"))
 
     def __init__(self, data, *, production: Production, was: Stretch | None = None):
         super().__init__(data)
@@ -94,7 +95,7 @@ class PieceForm(forms.Form):
     def _recording(self, key: str) -> Recording:
         recording = self._production.recordings.filter(pk=whole_number(key) or 0).first()
         if recording is None or not recording.ready:
-            raise BadCut("Choose a recording of this production. This one is not there, or cannot be used yet.")
+            raise BadCut(Said("choose-recording-production-one-not"))
         return recording
 
     def _span(self, recording: Recording) -> tuple[int, int]:
@@ -125,11 +126,11 @@ class ChapterForm(Dressed, forms.Form):
     link = forms.URLField(
         required=False,
         assume_scheme="https",
-        error_messages={"invalid": "This is no web address. Write it like example.org/more, or leave it empty."},
+        error_messages={"invalid": Said("no-web-address-write-like")},
         widget=forms.TextInput(attrs={"inputmode": "url", "spellcheck": "false"}),
     )
     picture = forms.FileField(required=False, widget=forms.FileInput(attrs={"accept": "image/jpeg,image/png"}))
-    without = forms.BooleanField(required=False, label="Take it away")
+    without = forms.BooleanField(required=False, label=Said("take-it-away"))
 
     def __init__(self, *args, **kwargs):
         super().__init__(*args, **kwargs)

@@ -15,11 +15,12 @@ from mastering.meters.measurement import Measurement
 from mastering.meters.sides import LEFT, RIGHT
 from mastering.meters.speech import quietest_stretch
 from mastering.rendering import Track
+from mastering.said import Said
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
 from sermovox.recordings.tasks import queue_drawing
 
-_MEASURED_AGAIN = "This recording is being measured anew, because the cache was emptied. It takes a moment."
+_MEASURED_AGAIN = Said("recording-being-measured-anew-because")
 
 
 class Page(models.Model):
@@ -42,7 +43,7 @@ class Page(models.Model):
     revision = models.PositiveIntegerField(default=0)
 
     def __str__(self) -> str:
-        return f"The page of {self.recording}"
+        return Said("page", recording=self.recording)
 
     def get_absolute_url(self) -> str:
         return reverse("cutting:page", args=[self.recording_id])
@@ -148,7 +149,7 @@ class Page(models.Model):
 def measurement_of(recording: Recording) -> Measurement:
     """The whole measurement. Raises UnreadableRecording while it is being measured, or measured anew."""
     if not recording.ready:
-        raise UnreadableRecording(recording.refusal or "This recording is still being measured. It takes a moment.")
+        raise UnreadableRecording(recording.refusal or Said("recording-still-being-measured-takes"))
     found = recording.kept_measurement()
     if found is None:
         transaction.on_commit(lambda: queue_drawing(recording))
@@ -180,7 +181,7 @@ def tracks_of(recordings: dict[str, Recording], pages: dict[str, Page]) -> dict[
         for lane in lanes:
             other = beside.get(lane["recording"])
             if other is None:
-                raise BadCut(f"A voice beside {recording.name} is no longer there. Take it away on its page first.")
+                raise BadCut(Said("voice-beside-no-longer-there", name=recording.name))
             tracks[name].append(
                 {
                     "sha256": other.sha256,

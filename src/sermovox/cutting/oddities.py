@@ -1,5 +1,7 @@
 """Sections whose length cannot be right, pointed out before anything is made of them."""
 
+from mastering.said import Said
+
 SHORTEST_S = 0.5
 _LETTERS_A_SECOND = 14.0
 """How fast is read, without spaces: about 170 words of five letters a minute (common practice, no source)."""
@@ -10,11 +12,11 @@ _FEWEST_LETTERS = 12
 def oddity(duration_s: float, script: str) -> str:
     """What is odd about so long a section with this text, in words; nothing where it may well be right."""
     if duration_s < SHORTEST_S:
-        return f"keeps {duration_s:.1f} s" if duration_s > 0 else "keeps nothing"
+        return Said("keeps-s", duration_s=duration_s) if duration_s > 0 else Said("keeps-nothing")
     text_s = reading_s(script)
     if text_s is None or 1 / _FAR <= duration_s / text_s <= _FAR:
         return ""
-    return f"lasts {duration_s:.1f} s, and its text takes about {max(1, round(text_s))} s to read"
+    return Said("lasts-s-text-takes-about", duration_s=duration_s, value=max(1, round(text_s)))
 
 
 def reading_s(script: str) -> float | None:

@@ -14,6 +14,7 @@ from mastering.errors import UnreadableRecording
 from mastering.meters.speech import sounding_level
 from mastering.outlets.balance import MUSIC
 from mastering.rendering import Programme
+from mastering.said import Said
 from sermovox.cutting.models import Page, as_track, measurement_of, tracks_of
 from sermovox.keeping import storage
 from sermovox.productions import order
@@ -62,7 +63,7 @@ class Assembly:
         for stretch in stretches:
             if stretch.recording in self._recordings and stretch.recording not in self._core:
                 recording = self._recordings[stretch.recording]
-                raise UnreadableRecording(recording.refusal or f"{recording.name} cannot be used yet.")
+                raise UnreadableRecording(recording.refusal or Said("cannot-used-yet", name=recording.name))
         return assembly.assembled(sections, self._core)
 
     def starts_s(self, pieces: Sequence[Piece]) -> list[float]:
@@ -82,7 +83,7 @@ class Assembly:
             return None
         if not (stretches := section.stretches()):
             recording = certain(section.recording)
-            raise UnreadableRecording(recording.refusal or f"{recording.name} cannot be used yet.")
+            raise UnreadableRecording(recording.refusal or Said("cannot-used-yet", name=recording.name))
         return self.seconds(stretches)
 
     def seconds(self, stretches: Sequence[Stretch]) -> float:
@@ -109,7 +110,7 @@ class Assembly:
     def voices_of(self, pieces: Sequence[Piece], *, mixed: bool = False) -> list[Voice]:
         """As `voices`, of pieces put together already; `mixed` makes one of all voices whatever was chosen."""
         if not pieces:
-            raise BadCut("Nothing is left: all of it is struck out. Restore what should be heard.")
+            raise BadCut(Said("nothing-left-all-struck-out"))
         used = {piece.span.recording: self._recordings[piece.span.recording] for piece in pieces}
         tracks = tracks_of(used, self._pages)
         rows = as_list(pieces)
@@ -197,7 +198,7 @@ def at_one_level(section: Section, stretches: Sequence[Stretch]) -> list[Stretch
     levels = [made.level_db(replace(stretch, gain_db=0.0)) for stretch in stretches]
     sounding = [at for at, level in enumerate(levels) if level is not None]
     if len(sounding) < 2:
-        raise BadCut("There are no two pieces with sound to be brought to one level.")
+        raise BadCut(Said("there-no-two-pieces-sound"))
     spoken = [at for at in sounding if (stretches[at].kind or section.content_kind) != MUSIC] or sounding
     first = max(spoken, key=lambda at: stretches[at].samples)
     wanted_db = certain(levels[first]) + stretches[first].gain_db

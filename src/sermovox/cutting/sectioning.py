@@ -10,6 +10,7 @@ from mastering.clock import clock
 from mastering.editing import giving
 from mastering.editing.assembly import BUTT, Stretch, divided
 from mastering.editing.pieces import BadCut, Span, check_span
+from mastering.said import Said
 from sermovox.cutting.models import Page
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Section, SectionQuerySet, plain_pieces
@@ -66,7 +67,7 @@ def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
     wanted = sorted(set(cuts))
     for cut in wanted:
         if not 0 < cut < frames:
-            raise BadCut("A section cannot begin there: it lies at the very end, or outside the recording.")
+            raise BadCut(Said("section-cannot-begin-there-lies"))
     covered: set[int] = set()
     whole: list[None] = [None]
     for owner in plain or whole:
@@ -76,7 +77,7 @@ def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
         if not inside:
             continue
         if owner and len(owner[0].stretches()) > 1:
-            raise BadCut(f"“{owner[0].title}” is put together of several pieces. Cut it on its own screen.")
+            raise BadCut(Said("put-together-several-pieces-cut", title=owner[0].title))
         own = divided(owner[2] if owner else _plain(page, (start, end)), inside)
         if owner:
             stays = own.pop(-1 if from_end else 0)
@@ -93,7 +94,7 @@ def cut_at(page: Page, cuts: Sequence[int], *, from_end: bool) -> list[Section]:
             parts.append(Part(_plain(page, (cut, min(later, default=frames)))))
             covered.add(cut)
     if not parts:
-        raise BadCut("A section begins there already.")
+        raise BadCut(Said("section-begins-there-already"))
     made = give(page, parts, from_end=from_end, titles=[])
     both = [*owners, *((part.stretch.start_sample, section) for part, section in zip(parts, made, strict=True))]
     return [section for _, section in sorted(both, key=lambda each: each[0])]
@@ -138,14 +139,18 @@ def give(page: Page, parts: Sequence[Part], *, from_end: bool, titles: Sequence[
             return samples[:1]
         title = next(section.title for section, *_ in found if section.pk == there.key)
         raise BadCut(
-            f"This overlaps “{title}”, which runs from {clock_of(page, there.span[0])} to "
-            f"{clock_of(page, there.span[1])}. Choose a stretch beside it, or move its edge."
+            Said(
+                "overlaps-which-runs-from-choose",
+                title=title,
+                page=clock_of(page, there.span[0]),
+                page_2=clock_of(page, there.span[1]),
+            )
         )
     waiting = [giving.Waits(each.pk, each.position) for each in known.values() if each not in samples]
     given = giving.give(spans, lying, waiting, frames=frames, from_end=from_end)
     known |= {section.pk: section for section, *_ in found}
     count = page.production.sections.count()
-    new = [Section(title=f"Section {count + at}") for at in range(1, given.keys.count(None) + 1)]
+    new = [Section(title=Said("section-label", count=count + at)) for at in range(1, given.keys.count(None) + 1)]
     if new:
         order.insert(page.production, new, before=given.before, after=given.after)
     rest = iter(new)
@@ -160,7 +165,7 @@ def refuse_overlaps(page: Page, spans: Sequence[tuple[int, int]]) -> None:
     """Raise BadCut where two of these stretches have samples in common."""
     for one, other in pairwise(sorted(spans)):
         if other[0] < one[1]:
-            raise BadCut(f"Two of these sections overlap at {clock_of(page, other[0])}. Nothing was made of them.")
+            raise BadCut(Said("two-these-sections-overlap-nothing", page=clock_of(page, other[0])))
 
 
 def overlap(stretch: Stretch, span: tuple[int, int]) -> bool:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from mastering.editing.pieces import Piece, Span, from_list
 from mastering.words.lines import word_texts
-from mastering.words.timed import Said
+from mastering.words.timed import TimedText
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
 from sermovox.cutting.texts import Words
@@ -90,7 +90,7 @@ class Spoken:
 
 def spoken_in(
     production: Production, programme: dict | None, recording: Recording | None, *, later_s: float = 0.0
-) -> list[list[Said]]:
+) -> list[list[TimedText]]:
     """What is said in something that was put together before, from its plain values, or in the whole of a recording,
     all of it so much later; what would lie before the beginning does not sound. Raises BadCut or UnreadableRecording.
     """
@@ -103,6 +103,6 @@ def spoken_in(
         found = spoken.of(spoken.known([whole]))
     else:
         found = []
-    later = [[Said(w.start_s + later_s, w.end_s + later_s, w.text) for w in words] for words in found]
-    heard = [[Said(max(0.0, w.start_s), w.end_s, w.text) for w in words if w.end_s > 0] for words in later]
+    later = [[TimedText(w.start_s + later_s, w.end_s + later_s, w.text) for w in words] for words in found]
+    heard = [[TimedText(max(0.0, w.start_s), w.end_s, w.text) for w in words if w.end_s > 0] for words in later]
     return [words for words in heard if words]

@@ -9,6 +9,7 @@ from django_tasks import task
 
 from mastering.editing.retakes import find_retakes
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.cutting.models import pauses_of
 from sermovox.keeping import caches, storage
 from sermovox.recordings.models import Recording
@@ -38,5 +39,5 @@ def look_for_retakes(recording_id: int) -> None:
         return
     except Exception:
         logger.exception("Looking for retakes in recording %s", recording_id)
-        found = {"said": "Sermovox stumbled over this recording. Nothing was changed."}
+        found = {"said": Said("sermovox-stumbled-over-recording-nothing")}
     caches.keep(retakes_path(recording), json.dumps(found).encode())

@@ -7,11 +7,12 @@ from functools import cached_property
 from mastering.editing.markkinds import PICKUP, STRIKE
 from mastering.editing.pieces import BadCut
 from mastering.meters.speech import spoken_level
+from mastering.said import Said
 from mastering.words.hearing import HeardScript
 from mastering.words.kept import from_bytes, row_of
 from mastering.words.lines import in_sentences, script_lines, word_texts
 from mastering.words.proof import readings_that_count, remaining, words_said
-from mastering.words.timed import Said
+from mastering.words.timed import TimedText
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.productions.models import Section
@@ -19,14 +20,9 @@ from sermovox.scripts.models import Hearing, Script, tag_of
 from sermovox.scripts.tasks import queue_hearing
 from sermovox.ui.words import said as told
 
-_UNSPOKEN = (
-    "The language of this production is none whose words can be found. Change it in the facts of the production."
-)
-_ANOTHER = (
-    "Hardly anything that is said here stands in the text. Nothing is shown and nothing is cut: "
-    "give the page the text that was read, in its language."
-)
-TIMED_KINDS = (("vtt", "WebVTT"), ("srt", "SRT"), ("json", "transcript JSON"), ("txt", "labels"))
+_UNSPOKEN = Said("language-production-none-whose-words")
+_ANOTHER = Said("hardly-anything-said-here-stands")
+TIMED_KINDS = (("vtt", "WebVTT"), ("srt", "SRT"), ("json", Said("transcript-json")), ("txt", "labels"))
 """The formats that words with their times are taken out in, by their endings."""
 _MS = 1000
 
@@ -144,7 +140,7 @@ class Words:
         places = {mark.start_sample for mark in marks}
         return found | {row["line"] for row in page.proof.values() if row.get("at") in places and "line" in row}
 
-    def said(self) -> list[list[Said]]:
+    def said(self) -> list[list[TimedText]]:
         """What remains, reading by reading, word by word, at its times in the recording."""
         heard = self.remaining
         return [words_said(heard, reading) for reading in heard.readings]
@@ -153,7 +149,7 @@ class Words:
     def certainly_heard(self) -> HeardScript:
         """What was heard. Raises BadCut where that is not known yet."""
         if self.heard is None:
-            raise BadCut("The words of this recording are not found yet. Look at its text beside the page.")
+            raise BadCut(Said("words-recording-not-found-yet"))
         return self.heard
 
 

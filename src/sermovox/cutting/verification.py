@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.cutting.programmes import Assembly
 from sermovox.productions import order
 from sermovox.productions.models import Production
@@ -24,7 +25,7 @@ def verify_lengths() -> Iterator[tuple[str, bool]]:
             right = _alike(section.length_s, length_s)
             if not right:
                 wrong.append({"pk": section.pk, "length_s": length_s})
-            yield f"“{section.title}” of “{production.title}”", right
+            yield Said("of", title=section.title, title_2=production.title), right
         order.write(production, wrong)
 
 

@@ -6,6 +6,7 @@ from pathlib import PurePath
 from mastering.editing import markup
 from mastering.editing.markkinds import PICKUP, STRIKE, Mark
 from mastering.editing.pieces import BadCut
+from mastering.said import Said
 from mastering.words.brought import heard_of
 from mastering.words.kept import as_bytes
 from mastering.words.lines import script_lines
@@ -24,7 +25,7 @@ from sermovox.scripts.models import Script
 LARGEST_TEXT_BYTES = 16 << 20
 _MOST_LETTERS = 4_000_000
 _TIMED = (".vtt", ".srt", ".json")
-_ELSEWHERE = "The words of this page were found anew meanwhile. Look at them once more."
+_ELSEWHERE = Said("words-page-were-found-anew-meanwhile")
 
 
 def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: str) -> None:
@@ -34,11 +35,11 @@ def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: 
     if data:
         text = text_in(data)
     if language not in languages():
-        raise BadCut("Choose the language the text is written in.")
+        raise BadCut(Said("choose-language-text-written"))
     if not script_lines(text):
-        raise BadCut("There are no words in this text. Choose the one that was read.")
+        raise BadCut(Said("there-no-words-text-choose"))
     if len(text) > _MOST_LETTERS:
-        raise BadCut(f"This text has more than {_MOST_LETTERS} letters. Give the page only what was read in it.")
+        raise BadCut(Said("text-more-than-letters-give", most_letters=_MOST_LETTERS))
     timed = ""
     if PurePath(name).suffix.lower() in _TIMED:
         duration_s = page.recording.frames / page.sample_rate_hz
@@ -47,14 +48,14 @@ def give_text(page: Page, user, *, text: str, data: bytes, name: str, language: 
     script = Script.objects.create(
         production=page.production, name=name[:200] if data else "", text=text, language=language, timed=timed
     )
-    with changing(page.production, user, "Give the page a text", beside=[page]):
+    with changing(page.production, user, Said("give-page-text"), beside=[page]):
         page.set_facts(script=script.pk)
 
 
 @commands("text-away")
 def _text_away(page: Page, values: dict) -> str:
     page.set_facts(script=None)
-    return "Take the text of the page away"
+    return Said("take-text-page-away")
 
 
 @commands("false-starts")
@@ -63,11 +64,11 @@ def _false_starts(page: Page, values: dict) -> str:
     words = Words(page)
     readings = not_counting(words.remaining, words.put_in)
     if not readings:
-        raise BadCut("Nothing was read twice that is not struck out already.")
+        raise BadCut(Said("nothing-read-twice-not-struck"))
     _strike(page, words, readings)
     if len(readings) == 1:
-        return "Strike out 1 reading that does not count"
-    return f"Strike out {len(readings)} readings that do not count"
+        return Said("strike-out-1-reading-does")
+    return Said("strike-out-readings-do-not", count=len(readings))
 
 
 @commands("keep-reading")
@@ -79,7 +80,7 @@ def _keep_reading(page: Page, values: dict) -> str:
     page.set_marks(markup.cleared(page.mark_list, start, end, kinds=(STRIKE,)))
     others = [each for each in words.certainly_heard.readings if each.line == reading.line and each is not reading]
     _strike(page, words, others)
-    return f"Keep the reading at {clock_of(page, round(reading.start_s * page.sample_rate_hz))}"
+    return Said("keep-reading", page=clock_of(page, round(reading.start_s * page.sample_rate_hz)))
 
 
 def reading_of(words: Words, values: dict) -> Reading:

@@ -11,6 +11,7 @@ from zipstream import ZipStream
 
 from mastering.naming.patterns import facts_of, read_pattern
 from mastering.outlets.rules.delivery import EXTRAS
+from mastering.said import Said
 from sermovox.deliveries import manifest
 from sermovox.deliveries.bundles import Bundle
 from sermovox.deliveries.check_sheets import as_html
@@ -32,14 +33,14 @@ def as_zip(bundles: Sequence[Bundle]) -> Iterator[bytes]:
     archive = ZipStream(compress_type=ZIP_STORED, sized=False)
     for bundle in bundles:
         top = f"{bundle.outlet_key}/" if len(bundles) > 1 else ""
-        folder, wrong = top + folder_of(bundle), []
+        folder, wrong = top + folder_of(bundle), list[str]()
         for file in bundle.files:
             # Looked at again, as its tags may have been written anew while others were sent.
             file.refresh_from_db(fields=["stored_as", "sha256"])
             try:
                 content = file.path.open("rb")
             except OSError:
-                wrong.append(f"{file.name} ({file.title}): its file is gone")
+                wrong.append(Said("file-gone", name=file.name, title=file.title))
                 continue
             archive.add(_proven(file, content, wrong), folder + file.name)
             yield from archive.all_files()
@@ -59,7 +60,7 @@ def _proven(file: FinishedFile, content: BinaryIO, wrong: list[str]) -> Iterator
             digest.update(chunk)
             yield chunk
     if digest.hexdigest() != file.sha256:
-        wrong.append(f"{file.name} ({file.title}) is damaged: it is not the file that was checked. Make it again")
+        wrong.append(Said("damaged-not-file-checked-make", name=file.name, title=file.title))
 
 
 def folder_of(bundle: Bundle) -> str:

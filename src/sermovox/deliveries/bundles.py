@@ -12,6 +12,7 @@ from mastering.outlets.findings import CheckSheet
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.kind import Delivered
 from mastering.outlets.rulesheets import written
+from mastering.said import Said, together
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter
 from sermovox.deliveries.fingerprints import NO_DATE, Changes, followed_by
@@ -49,7 +50,10 @@ class Bundle:
     def to_be_known(self) -> list[str]:
         """What whoever opens them is to read first: what is missing, and which of them fail."""
         failing = [file for file in self.files if file.state == FinishedFile.State.FAILS]
-        return [*self.missing, *(f"{file.name} ({file.title}) fails; its check sheet says why" for file in failing)]
+        return [
+            *self.missing,
+            *(Said("fails-check-sheet-says-why", name=file.name, title=file.title) for file in failing),
+        ]
 
     def together(self, extras: Collection[str]) -> CheckSheet:
         """What the outlet asks of all files beside each other; `extras` are the files that go with them."""
@@ -67,14 +71,17 @@ class Bundle:
 
 def of_run(delivery: Delivery) -> Bundle:
     """The files of a run for one outlet that are there, and which are not."""
-    files, missing = [], []
+    files, missing = [], list[str]()
     for file in delivery.files.select_related("delivery__production", "section", "recording"):
         if file.replaced_at:
-            missing.append(f"{file.name} ({file.title}) was replaced on {file.replaced_at:%Y-%m-%d}")
+            missing.append(
+                Said("file-was-replaced", name=file.name, title=file.title, day=f"{file.replaced_at:%Y-%m-%d}")
+            )
         elif file.is_there:
             files.append(file)
         else:
-            missing.append(f"{file.name} ({file.title}): {'its file is gone' if file.is_made else file.state}")
+            why = Said("its-file-gone") if file.is_made else file.state
+            missing.append(Said("not-there", name=file.name, title=file.title, why=why))
     return Bundle(
         production=delivery.production,
         outlet=delivery.outlet,
@@ -116,16 +123,18 @@ class Current:
     @property
     def bundle(self) -> Bundle:
         """Those that are there; what is missing or has changed since is named."""
-        files, missing = [], []
+        files, missing = [], list[str]()
         for wanted, file, changes in self.rows:
             if file is None:
-                missing.append(f"{wanted.name} ({wanted.sounding.title}) is not made yet")
+                missing.append(Said("not-made-yet", name=wanted.name, title=wanted.sounding.title))
             elif not file.is_there:
-                missing.append(f"{file.name} ({file.title}): its file is gone")
+                missing.append(Said("file-gone", name=file.name, title=file.title))
             else:
                 files.append(file)
                 if changes:
-                    missing.append(f"{file.name} ({file.title}) has changed since: {', '.join(changes.words)}")
+                    missing.append(
+                        Said("changed-since", name=file.name, title=file.title, words=together(changes.words, ", "))
+                    )
         return Bundle(
             production=self.production,
             outlet=self.outlet,

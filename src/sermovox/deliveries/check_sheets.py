@@ -5,6 +5,7 @@ from dataclasses import asdict
 
 from mastering.outlets import reports
 from mastering.outlets.reports import Checked
+from mastering.said import Said
 from sermovox.deliveries import manifest
 from sermovox.deliveries.bundles import Bundle
 from sermovox.ui import sheets
@@ -15,7 +16,7 @@ def sheets_of(bundle: Bundle) -> list[Checked]:
     found = [Checked(file.name, file.state, file.findings, remarks=file.remarks) for file in bundle.files]
     whole = bundle.together(manifest.asked_extras(bundle))
     if whole.findings:
-        found.insert(0, Checked("All files together", whole.verdict, whole.as_list()))
+        found.insert(0, Checked(Said("all-files-together"), whole.verdict, whole.as_list()))
     return sorted(found, key=lambda sheet: not sheet.failing)
 
 
@@ -37,9 +38,9 @@ def as_json(bundle: Bundle) -> str:
 
 
 def as_pdf(bundle: Bundle) -> bytes:
-    title = f"Check sheets: {bundle.production.title}, {bundle.outlet.title}"
+    title = Said("check-sheets", title=bundle.production.title, title_2=bundle.outlet.title)
     return sheets.as_pdf(title, bundle.production.title, _intro(bundle), sheets_of(bundle))
 
 
 def _intro(bundle: Bundle) -> str:
-    return f"For {bundle.outlet.title}, made {bundle.made_at:%Y-%m-%d %H:%M} UTC. What fails stands first."
+    return Said("made-utc-what-fails-stands", title=bundle.outlet.title, time=f"{bundle.made_at:%Y-%m-%d %H:%M}")

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from django.db.models import Max, Q
 
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said, together
 from sermovox.deliveries.fingerprints import (
     MADE_BEFORE,
     NO_DATE,
@@ -58,7 +59,7 @@ class Crossing:
     @property
     def words(self) -> str:
         """The state, with what has changed since."""
-        return f"{self.state}: {', '.join(self.changes.words)}" if self.changes else self.state
+        return together([self.state, together(self.changes.words, ", ")], ": ") if self.changes else self.state
 
 
 class Board:
@@ -158,7 +159,7 @@ def _crossing(last: dict | None, standing: dict | None, now: Followed | None, ke
         if not was:
             changes = MADE_BEFORE
         elif now is None:
-            changes = Changes(("what it is made of, which cannot be made as it is now",))
+            changes = Changes((Said("what-made-which-cannot-made"),))
         else:
             changes = changes_between(was, now.values)
     state = CHANGED if changes else standing["state"]

@@ -1,12 +1,13 @@
 """What a finished file followed from, so that it can be told whether it is still what its production asks for."""
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
 from mastering import VERSION
 from mastering.outlets.rules import RULE_KINDS
+from mastering.said import Said, together
 from mastering.tagging.inscription import TAGS
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.sources.names import WantedFiles
@@ -42,7 +43,7 @@ class Changes:
 
 
 UP_TO_DATE = Changes()
-MADE_BEFORE = Changes(("made before this was kept",))
+MADE_BEFORE = Changes((Said("made-before-kept"),))
 """Of a file whose making cannot be told, because an earlier version of Sermovox made it."""
 
 
@@ -127,40 +128,40 @@ def changes_between(was: Mapping, now: Mapping) -> Changes:
 
 def _rule_words(was: Mapping, now: Mapping) -> str:
     labels = [RULE_KINDS[name].label for name in RULE_KINDS if was.get(name) != now.get(name)]
-    return f"the outlet’s rules ({_few(labels)})"
+    return Said("outlets-rules", few=_few(labels))
 
 
 def _tag_words(was: Mapping[str, str], now: Mapping[str, str]) -> str:
     names = [name.removeprefix("tag_") for name in {**was, **now} if was.get(name) != now.get(name)]
-    return f"tags ({_few([TAGS[name] for name in names])})"
+    return Said("tags-2", few=_few([TAGS[name] for name in names]))
 
 
 def _section_words(was: list[int], now: list[int]) -> str:
     more, fewer = len(set(now) - set(was)), len(set(was) - set(now))
-    told = [f"{more} section{'' if more == 1 else 's'} more"] * bool(more)
-    told += [f"{fewer} section{'' if fewer == 1 else 's'} fewer"] * bool(fewer)
-    return f"its sections ({', '.join(told) or 'in another order'})"
+    told = [Said("sections-more", count=more)] * bool(more)
+    told += [Said("sections-fewer", count=fewer)] * bool(fewer)
+    return Said("sections", told=together(told, ", ") or Said("in-another-order"))
 
 
 def _few(words: list[str]) -> str:
-    return ", ".join(words[:3]) + (f" and {len(words) - 3} more" if len(words) > 3 else "")
+    return together(words[:3], ", ") + (Said("more-3", count=len(words) - 3) if len(words) > 3 else "")
 
 
-_WORDS = {
+_WORDS: dict[str, Callable[..., str]] = {
     "sections": _section_words,
-    "recordings": lambda was, now: "its recording",
-    "sound": lambda was, now: "what is cut or marked",
-    "kind": lambda was, now: f"what it holds ({was}, now {now})",
-    "treatment": lambda was, now: "its treatment",
-    "beside": lambda was, now: "the files it is levelled with",
+    "recordings": lambda was, now: Said("its-recording"),
+    "sound": lambda was, now: Said("what-cut-marked"),
+    "kind": lambda was, now: Said("what-holds-now", was=was, now=now),
+    "treatment": lambda was, now: Said("treatment"),
+    "beside": lambda was, now: Said("files-levelled"),
     "demands": _rule_words,
-    "tag demands": lambda was, now: "the outlet’s rules (tags and artwork)",
-    "broadcast": lambda was, now: "its BWF description",
-    "name": lambda was, now: "its name",
+    "tag demands": lambda was, now: Said("outlets-rules-tags-artwork"),
+    "broadcast": lambda was, now: Said("its-bwf-description"),
+    "name": lambda was, now: Said("its-name"),
     "tags": _tag_words,
-    "artwork": lambda was, now: "its artwork",
-    "chapters": lambda was, now: "its chapter marks",
-    "places": lambda was, now: "where its chapter marks are",
-    "core": lambda was, now: "Sermovox itself, which makes it otherwise now",
+    "artwork": lambda was, now: Said("its-artwork"),
+    "chapters": lambda was, now: Said("its-chapter-marks"),
+    "places": lambda was, now: Said("where-chapter-marks"),
+    "core": lambda was, now: Said("sermovox-itself-which-makes-otherwise"),
 }
 """What is compared, and how a difference is told."""

@@ -3,6 +3,7 @@
 from django.db import transaction
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
 from sermovox.levelling.forms import in_words
@@ -29,7 +30,7 @@ def make_mended(file: FinishedFile, user, remedy: Remedy) -> Delivery | None:
     production, outlet = file.delivery.production, file.delivery.outlet
     with transaction.atomic():
         section = production.sections.with_pieces().get(pk=file.section_id)
-        words = f"Treat “{section.title}”: {in_words([(section.wishes, remedy.treatment)])}"
+        words = Said("treat", title=section.title, in_words=in_words([(section.wishes, remedy.treatment)]))
         order.treat(production, user, {section.pk: remedy.treatment}, words)
         ticked = production.last_outlets
         section = production.sections.with_pieces().get(pk=file.section_id)

@@ -27,6 +27,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.levels import CONSISTENCY
 from mastering.outlets.rulesheets import parse
 from mastering.outlets.sentences import steps
+from mastering.said import Said
 from sermovox.deliveries.fingerprints import (
     MADE_BEFORE,
     NO_DATE,
@@ -35,6 +36,7 @@ from sermovox.deliveries.fingerprints import (
     changes_between,
 )
 from sermovox.keeping import storage
+from sermovox.keeping.sentences import SaidField, SaidJSONField
 from sermovox.productions.models import Production, Section
 from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import digest
@@ -169,14 +171,12 @@ class Delivery(models.Model):
         """Out of the bin again. Raises CannotMake where a name is taken by now, or it is not there any more."""
         with transaction.atomic():
             if not self._is_binned:
-                raise CannotMake("It is no longer in the bin.")
+                raise CannotMake(Said("no-longer-bin"))
             standing = list(self.files.made().filter(replaced_at=None))
             taken = names_of_others(self.production, self.outlet_key, standing)
             for file in standing:
                 if file.name.casefold() in taken:
-                    raise CannotMake(
-                        f"There is another file called {file.name} by now. Give that one another name first."
-                    )
+                    raise CannotMake(Said("there-another-file-called-now", name=file.name))
             if self.cancelled_at == self.deleted_at:
                 # Nobody had cancelled it: what is made is sent as was wished.
                 self.cancelled_at = None
@@ -238,13 +238,11 @@ class Delivery(models.Model):
     def _want_free(self, changed: list[tuple["FinishedFile", str]]) -> None:
         for file, _ in changed:
             if not file.is_there:
-                raise CannotRename(f"“{file.name}” is not there any more. Nothing was renamed.")
+                raise CannotRename(Said("not-there-any-more-nothing-renamed", name=file.name))
         taken = names_of_others(self.production, self.outlet_key, [file for file, _ in changed])
         for _, name in changed:
             if name.casefold() in taken:
-                raise CannotRename(
-                    f"Another file for this outlet is called {name}, or will be once it is made. Nothing was renamed."
-                )
+                raise CannotRename(Said("another-file-outlet-called-will", name=name))
 
     def _take_names(self, changed: list[tuple["FinishedFile", str]]) -> None:
         files = WantedFiles(self.production, self.outlet, date=NO_DATE).files
@@ -364,16 +362,16 @@ class FinishedFile(Job):
     place = models.PositiveIntegerField()
     name = models.CharField(max_length=255)
     state = models.CharField(max_length=24, choices=State, default=State.WAITING)
-    stage = models.CharField(max_length=60, blank=True)
+    stage = SaidField(blank=True)
     share = models.FloatField(default=0.0)
     started_at = models.DateTimeField(null=True)
     finished_at = models.DateTimeField(null=True)
-    refusal = models.TextField(blank=True)
+    refusal = SaidField(blank=True)
     sha256 = models.CharField(max_length=64, blank=True)
-    figures = models.JSONField(default=dict)
-    findings = models.JSONField(default=list)
-    remarks = models.JSONField(default=list)
-    steps = models.JSONField(default=list)
+    figures = SaidJSONField(default=dict)
+    findings = SaidJSONField(default=list)
+    remarks = SaidJSONField(default=list)
+    steps = SaidJSONField(default=list)
     later_s = models.FloatField(default=0.0)
     gain_db = models.FloatField(null=True)
     ceiling_dbtp = models.FloatField(null=True)
@@ -445,10 +443,7 @@ class FinishedFile(Job):
         return True
 
     def give_up(self) -> None:
-        self.set_refused(
-            f"Making this file was broken off {MOST_STARTS} times. The machine may be short of memory; "
-            "run it again when less is going on."
-        )
+        self.set_refused(Said("making-file-broken-off-times", most_starts=MOST_STARTS))
 
     def set_made(self, made: Made, sha256: str) -> None:
         self.state = self._BY_VERDICT[made.sheet.verdict]
@@ -536,12 +531,12 @@ class FinishedFile(Job):
         with transaction.atomic():
             self.refresh_from_db(fields=["replaced_at", "in_bin", "stored_as"])
             if not self.in_bin or not self.is_there:
-                raise CannotMake("Its bytes are no longer in the bin.")
+                raise CannotMake(Said("bytes-no-longer-bin"))
             successor = self.replaced_by
             if successor and not successor.replaced_at:
                 successor.put_in_bin()
             if self.name.casefold() in names_of_others(self.delivery.production, self.delivery.outlet_key, [self]):
-                raise CannotMake(f"There is another file called {self.name} by now. Give that one another name first.")
+                raise CannotMake(Said("there-another-file-called-now", name=self.name))
             self.replaced_at, self.in_bin = None, False
             self.save(update_fields=["replaced_at", "in_bin"])
             self.delivery.hold_together()
@@ -582,4 +577,4 @@ class Renaming(models.Model):
         ordering = ["pk"]
 
     def __str__(self) -> str:
-        return f"{len(self.pairs)} files renamed"
+        return Said("files-renamed", count=len(self.pairs))

@@ -6,6 +6,7 @@ from contextlib import contextmanager
 from datetime import datetime
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.keeping import storage
 from sermovox.recordings.models import Recording
 
@@ -35,12 +36,9 @@ def prove_recordings(hashes: Sequence[str], *, since: datetime) -> Iterator[Call
         wrong = [sha256 for sha256 in hashes if states.get(sha256) != "whole"]
         if wrong:
             recording = Recording.objects.filter(sha256=wrong[0]).first()
-            name = recording.name if recording else "A recording"
-            state = "missing from" if states.get(wrong[0]) == "missing" else "damaged on"
-            raise Damaged(
-                f"{name} is {state} the server\u2019s disk: it is no longer what was brought in, so nothing is made of "
-                "it. Bring it in again from your own copy."
-            )
+            name = recording.name if recording else Said("a-recording")
+            state = Said("missing-from") if states.get(wrong[0]) == "missing" else Said("damaged")
+            raise Damaged(Said("servers-disk-no-longer-what", name=name, state=state))
 
     try:
         yield proven

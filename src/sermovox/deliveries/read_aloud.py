@@ -9,7 +9,7 @@ from zipstream import ZipStream
 from mastering.certain import certain
 from mastering.words.readalong import AUDIO_FOLDER, AUDIO_TYPES, MIME_NAME, read_along
 from mastering.words.readalong import MIME_TYPE as EPUB_TYPE
-from mastering.words.timed import Said
+from mastering.words.timed import TimedText
 from sermovox.deliveries.models import FinishedFile
 from sermovox.scripts.models import tag_of
 
@@ -22,7 +22,7 @@ def can_be_read_along(file: FinishedFile) -> bool:
     return file.is_there and not file.voice and Path(file.name).suffix.lower() in AUDIO_TYPES
 
 
-def as_epub(file: FinishedFile, said: Sequence[Sequence[Said]]) -> Iterator[bytes]:
+def as_epub(file: FinishedFile, said: Sequence[Sequence[TimedText]]) -> Iterator[bytes]:
     """The book, streamed."""
     production = file.delivery.production
     audio_name = f"sound{Path(file.name).suffix.lower()}"

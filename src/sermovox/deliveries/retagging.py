@@ -11,6 +11,7 @@ from mastering.audio.formats import CONTAINERS
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.outlets.checksheet import check_beside_sound
+from mastering.said import Said
 from mastering.tagging.carried import Carried, read_carried
 from mastering.tagging.inscription import TAGS, Chapter, Inscription, differing
 from mastering.tagging.mp4_chapters import has_links_and_pictures
@@ -31,7 +32,7 @@ from sermovox.sources.names import WantedFiles
 from sermovox.sources.soundings import Soundings
 
 _MOST_SHOWN = 200
-_GONE = "Its file is no longer there. Make it again."
+_GONE = Said("file-no-longer-there-make")
 
 
 @dataclass(frozen=True)
@@ -64,7 +65,7 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
 
     Returns how many were written, and the name of each that could not be with the reason.
     """
-    says, wanted, refused = _Says(delivery), [], []
+    says, wanted, refused = _Says(delivery), [], list[tuple[str, str]]()
     for file in _files(delivery):
         if file.pk not in chosen:
             continue
@@ -76,7 +77,7 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
         except FileNotFoundError:
             refused.append((file.name, _GONE))
         except OSError as error:
-            refused.append((file.name, f"It could not be read ({error.strerror})."))
+            refused.append((file.name, Said("could-not-read", strerror=error.strerror)))
         except MasteringError as error:
             refused.append((file.name, str(error)))
     written = 0
@@ -95,7 +96,7 @@ def write(delivery: Delivery, chosen: Collection[int]) -> tuple[int, list[tuple[
             storage.forget_file(before)
             written += 1
         elif isinstance(wrong, OSError):
-            refused.append((file.name, f"The disk would not take it ({wrong.strerror}). The file is as it was."))
+            refused.append((file.name, Said("disk-would-not-take-file", strerror=wrong.strerror)))
         else:
             refused.append((file.name, str(wrong)))
     return written, refused
@@ -140,7 +141,7 @@ class _Says:
         """
         wanted = self._wanted.get((file.section_id, file.voice))
         if wanted is None:
-            raise MasteringError("Its section is no longer in the running order. Its tags are left as they are.")
+            raise MasteringError(Said("section-no-longer-running-order"))
         if wanted.sounding.section is None and file.section_keys:
             wanted = replace(wanted, sounding=replace(wanted.sounding, parts=tuple(file.section_keys)))
         said = self._inscriptions.settled(wanted, self._outlet, date=self._date, container=has.container)
@@ -204,9 +205,9 @@ def _row(file: FinishedFile, says: _Says) -> Row:
         lines.append(Line("picture", _weight(has.picture), _weight(given.picture)))
     titles = [[chapter.title for chapter in chapters] for chapters in (has.chapters, given.chapters)]
     if titles[0] != titles[1]:
-        lines.append(Line("chapter marks", *(_shown(", ".join(each)) for each in titles)))
+        lines.append(Line(Said("chapter-marks-2"), *(_shown(", ".join(each)) for each in titles)))
     elif not _links_and_pictures_alike(file, has, given):
-        lines.append(Line("links and pictures of chapter marks", "not as they are now", _told(given.chapters)))
+        lines.append(Line(Said("links-pictures-chapter-marks"), Said("not-they-now"), _told(given.chapters)))
     return Row(file, lines)
 
 
@@ -220,7 +221,7 @@ def _links_and_pictures_alike(file: FinishedFile, has: Carried, given: Inscripti
 
 def _told(chapters: Sequence[Chapter]) -> str:
     links, pictures = sum(bool(each.link) for each in chapters), sum(bool(each.picture) for each in chapters)
-    return f"{links} with a link, {pictures} with a picture"
+    return Said("link-picture", links=links, pictures=pictures)
 
 
 def _check_again(file: FinishedFile, texts: dict[str, str]) -> None:

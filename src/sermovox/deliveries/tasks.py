@@ -15,6 +15,7 @@ from mastering.making.job import Order
 from mastering.making.proving import Made
 from mastering.making.timing import Stages
 from mastering.pipeline import make_all
+from mastering.said import Said
 from mastering.tagging.inscription import BadTag
 from sermovox.deliveries.bundles import said_now
 from sermovox.deliveries.inscriptions import restored
@@ -58,7 +59,7 @@ def _make(file_ids: list[int]) -> None:
         _refuse(begun, not_written(error))
     except Exception:
         logger.exception("Making files %s", file_ids)
-        _refuse(begun, "Sermovox stumbled over this section. The recording is untouched; run it again.")
+        _refuse(begun, Said("sermovox-stumbled-over-section-recording"))
     for file in begun:
         if not file.is_made:
             shutil.rmtree(file.folder, ignore_errors=True)
@@ -102,7 +103,7 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
     recording = first.recording
     if first.programme is None and (recording is None or not recording.ready):
         reason = recording.refusal if recording else ""
-        raise MasteringError(f"This section has no recording that can be used. {reason}".strip())
+        raise MasteringError(Said("section-no-recording-can-used", reason=reason).strip())
     together, told_at = FinishedFile.objects.filter(pk__in=[file.pk for file in files]), 0.0
 
     def stages(stage: str, share: float) -> None:
@@ -110,7 +111,7 @@ def _made(files: list[FinishedFile]) -> list[Made | MasteringError]:
         if time.monotonic() - told_at > _PROGRESS_EVERY_S:
             told_at = time.monotonic()
             if together.tell_progress(stage, share):
-                raise Cancelled("Cancelled.")
+                raise Cancelled(Said("cancelled-sentence"))
 
     soundings = Soundings(first.delivery.production)
     sounding = soundings.settled_before(first.sound)
@@ -148,7 +149,7 @@ def _order(
         # Runs that an earlier version began did not keep what their files are levelled beside.
         kept = [soundings.settled_before(values) for values in file.delivery.members]
         others = beside(member, kept or soundings.of(soundings.sections, outlet))
-        plan = plan_beside(member, others, outlet, lambda share: stages("Measuring the other sections", 0.0))
+        plan = plan_beside(member, others, outlet, lambda share: stages(Said("measuring-other-sections"), 0.0))
     return Order(
         outlet=outlet,
         target=file.path,

@@ -23,6 +23,7 @@ from mastering.naming.renaming import new_names, read_map
 from mastering.outlets import reports
 from mastering.outlets.balance import BALANCE
 from mastering.outlets.findings import FAIL, REMARK
+from mastering.said import Said, together
 from mastering.tagging.image_types import mime_of
 from sermovox.cutting.spoken import spoken_in
 from sermovox.cutting.texts import TIMED_KINDS
@@ -88,9 +89,9 @@ def started(request, production_id: int) -> tuple[HttpResponse, list[Delivery]]:
     outlets, sections = form.outlets, form.sections
     try:
         if not outlets:
-            raise CannotMake("Choose the outlet the files are for.")
+            raise CannotMake(Said("choose-outlet-files"))
         if not sections:
-            raise CannotMake("Choose at least one section that has a recording.")
+            raise CannotMake(Said("choose-least-one-section-recording"))
         proposed = proposed_for(production, outlets, sections, **form.wishes)
         if form.wants_look or is_to_be_seen(proposed, form.existing_choice):
             return render(request, "deliveries/before.html", _before(production, form, proposed)), []
@@ -101,7 +102,7 @@ def started(request, production_id: int) -> tuple[HttpResponse, list[Delivery]]:
         return redirect(production), []
     if not deliveries:
         titles = ", ".join(outlet.title for outlet in outlets)
-        messages.success(request, f"Every chosen section has its file for {titles} already; nothing was made.")
+        messages.success(request, Said("every-chosen-section-file-already", titles=titles))
         return redirect(production), []
     return redirect(deliveries[0]), deliveries
 
@@ -132,7 +133,7 @@ def rename(request, pk: int):
         pairs = read_map(text)
         if "apply" in request.POST:
             count = delivery.rename(pairs)
-            messages.success(request, f"{count} files are renamed. Undo gives them their old names back.")
+            messages.success(request, Said("files-renamed-undo-gives-them", count=count))
             return redirect(delivery)
         names = [file.name for file in delivery.files.standing()]
         after = new_names(names, pairs)
@@ -147,7 +148,7 @@ def rename_undo(request, pk: int):
     delivery = owned(request, _DELIVERIES, pk=pk)
     try:
         count = delivery.undo_renaming()
-        messages.success(request, f"{count} files have their old names again.")
+        messages.success(request, Said("files-their-old-names-again", count=count))
     except MasteringError as error:
         messages.error(request, str(error))
     return redirect(delivery)
@@ -195,8 +196,8 @@ def tags(request, pk: int):
         chosen = set(whole_numbers(request.POST.getlist("file")))
         written, refused = retagging.write(delivery, chosen)
         if written:
-            files = f"{written} file{'' if written == 1 else 's'}"
-            messages.success(request, f"The tags of {files} are written. The sound is the same to the byte.")
+            files = Said("files-2", count=written)
+            messages.success(request, Said("tags-written-sound-same-byte", files=files))
         for name, reason in refused:
             messages.error(request, f"{name}: {reason}")
         return redirect(delivery)
@@ -310,9 +311,7 @@ def rewrite(request, production_id: int, key: str):
     files = [file for _, file, changes in found.rows if file and changes and changes.rewritable]
     done, refused = retagging.bring_up_to_date(files)
     if done:
-        messages.success(
-            request, f"{done} file{'' if done == 1 else 's'} brought up to date. The sound is the same to the byte."
-        )
+        messages.success(request, Said("files-brought-up-date-sound", count=done))
     for name, reason in refused:
         messages.error(request, f"{name}: {reason}")
     return redirect("deliveries:current", production_id, key)
@@ -332,7 +331,7 @@ def take_back(request, pk: int):
     file = owned(request, _FILES, pk=pk)
     try:
         file.take_back()
-        messages.success(request, f"{file.name} stands again; the one that had replaced it lies in the bin.")
+        messages.success(request, Said("stands-again-one-had-replaced", name=file.name))
     except CannotMake as error:
         messages.error(request, str(error))
     return redirect(file.delivery)
@@ -342,10 +341,7 @@ def _chapters(bundle: Bundle, kind: str) -> bytes:
     return manifest.chapter_files(bundle, kind).get(f"chapters.{kind}", b"")
 
 
-_NO_WORDS = (
-    "The words of this file are not known yet. Give its section a text, or the page of its recording; "
-    "they are looked for then, and are here some moments later."
-)
+_NO_WORDS = Said("words-file-not-known-yet")
 KEPT = {
     "manifest.csv": (manifest.as_csv, "text/csv; charset=utf-8"),
     "manifest.json": (manifest.as_json, "application/json"),
@@ -367,7 +363,7 @@ def check_sheet(request, pk: int):
     changes = _changes_to(file)
     # A file that was put together is no recording's finished twin; its section's own screen has how it sounded before.
     recording = file.recording if file.programme is None else None
-    compared = [("Recording", recording.figures)] if recording else []
+    compared = [(Said("recording-label"), recording.figures)] if recording else []
     context = {
         "file": file,
         "outlet": file.delivery.outlet,
@@ -380,7 +376,7 @@ def check_sheet(request, pk: int):
         "verdict_class": MARKS[file.state],
         "uneven": file.section_id
         and any(each["rule"] == BALANCE and each["verdict"] == REMARK for each in file.findings),
-        "compared": [*compared, ("Finished file", file.figures)],
+        "compared": [*compared, (Said("finished-file"), file.figures)],
         "timed_kinds": () if file.voice else TIMED_KINDS,
         "read_along": can_be_read_along(file),
         "before": siblings[at - 1] if at else None,
@@ -402,7 +398,7 @@ def mend(request, pk: int):
     except MasteringError as error:
         messages.error(request, str(error))
         return redirect(file)
-    allowed = f"“{file.title}” may have {remedy.words} now. Undo on the running order takes that back."
+    allowed = Said("may-now-undo-running-order", title=file.title, words=remedy.words)
     messages.success(request, allowed)
     return redirect(delivery or file)
 
@@ -577,26 +573,28 @@ def _common_failures(files: Iterable[FinishedFile]) -> list[tuple[str, int]]:
 def _verdict_line(file: FinishedFile) -> str:
     failing = len(file.failures())
     if failing:
-        return f"Fails {failing} of {len(file.findings)} rules of the outlet"
+        return Said("fails-rules-outlet", failing=failing, count=len(file.findings))
     if file.state == file.State.REMARKS:
-        return f"Passes all {len(file.findings)} rules of the outlet, one or more of them narrowly"
-    return f"Passes all {len(file.findings)} rules of the outlet"
+        return Said("passes-all-rules-outlet-one", count=len(file.findings))
+    return Said("passes-all-rules-outlet", count=len(file.findings))
+
+
+_COUNTED = {
+    FinishedFile.State.PASSES: lambda count: Said("count-pass", count=count),
+    FinishedFile.State.REMARKS: lambda count: Said("count-pass-with-remark", count=count),
+    FinishedFile.State.FAILS: lambda count: Said("count-fail", count=count),
+    FinishedFile.State.REFUSED: lambda count: Said("count-cannot-be-made", count=count),
+    FinishedFile.State.CANCELLED: lambda count: Said("count-were-cancelled", count=count),
+}
 
 
 def _summary(files: list[FinishedFile]) -> str:
     """What became of a run, in one sentence."""
     if all(file.is_made and file.state != file.State.FAILS for file in files):
-        return "Every file is made, was decoded again and passes." if len(files) > 1 else "The file is made and passes."
+        return Said("every-file-made-decoded-again", count=len(files))
     counted = Counter(file.state for file in files)
-    words = {
-        "passes": "{} passes|{} pass",
-        "passes with a remark": "{} passes with a remark|{} pass with a remark",
-        "fails": "{} fails|{} fail",
-        "cannot be made": "{} cannot be made|{} cannot be made",
-        "cancelled": "{} was cancelled|{} were cancelled",
-    }
-    told = [words[s].split("|")[counted[s] != 1].format(counted[s]) for s in words if counted[s]]
-    return f"Of {len(files)} file{'' if len(files) == 1 else 's'}: {', '.join(told)}."
+    told = [_COUNTED[state](count) for state in _COUNTED if (count := counted[state])]
+    return Said("of-files", count=len(files), told=together(told, ", "))
 
 
 def _made_file(request, pk: int) -> FinishedFile:

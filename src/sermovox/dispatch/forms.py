@@ -6,6 +6,7 @@ from django import forms
 
 from mastering.outlets.receiving import ALONG, BadReceiving, Receiving, receiving_from
 from mastering.outlets.ways import WAYS, Field, Holds, WayKind
+from mastering.said import Said
 from sermovox.deliveries.models import FinishedFile
 from sermovox.ui.forms import dress
 
@@ -17,7 +18,7 @@ _LARGEST_KEY_BYTES = 20_000
 class ReceivingForm(forms.Form):
     """What is stated of one way. The password is never shown again; one that is left empty stays as it is."""
 
-    along = forms.ChoiceField(label="What goes along with the sound", choices=[(each, each) for each in ALONG])
+    along = forms.ChoiceField(label=Said("what-goes-along-sound"), choices=[(each, each) for each in ALONG])
 
     def __init__(self, kind: WayKind, receiving: Receiving | None, data=None, files=None):
         now = receiving.table() if receiving and receiving.way == kind.name else {}
@@ -33,13 +34,13 @@ class ReceivingForm(forms.Form):
                 max_length=500,
                 strip=False,
                 widget=forms.PasswordInput(attrs={"autocomplete": "new-password"}),
-                help_text="Kept encrypted and never shown again. Where one is kept, leave this empty to keep it.",
+                help_text=Said("kept-encrypted-never-shown-again"),
             )
         if kind.takes_key:
             self.fields["key"] = forms.FileField(
-                label="Private key",
+                label=Said("private-key"),
                 required=False,
-                help_text="A file as ssh-keygen writes it, in place of a password. Kept encrypted, never shown.",
+                help_text=Said("file-ssh-keygen-writes-place"),
             )
         names = [each.name for each in kind.fields]
         # What opens the door stands beside who knocks.
@@ -61,7 +62,7 @@ class ReceivingForm(forms.Form):
         file = self.cleaned_data["key"]
         text = file.read(_LARGEST_KEY_BYTES).decode("ascii", "replace") if file else ""
         if text and "PRIVATE KEY" not in text:
-            raise forms.ValidationError("This is no private key: its first line says PRIVATE KEY.")
+            raise forms.ValidationError(Said("no-private-key-first-line"))
         return text
 
     @property

@@ -12,6 +12,7 @@ from django.shortcuts import render
 from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_safe
 
+from mastering.said import Said
 from sermovox.dispatch.models import Dispatch, Part
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, NotSent
@@ -19,7 +20,7 @@ from sermovox.ui.ranges import asked_range, beyond
 from sermovox.ui.ranges import part as some_of
 from sermovox.ui.unseen import unseen
 
-FETCHED_BY_LINK, ITS_MAIL_IS_THERE = "fetched whole by its link", "its mail is there, as a link in it was used"
+FETCHED_BY_LINK, ITS_MAIL_IS_THERE = Said("fetched-whole-link"), Said("mail-there-link-used")
 _GONE = 410
 
 
@@ -43,7 +44,7 @@ def fetch_file(request, key: str, pk: int):
         raise Http404
     try:
         if not dispatch.links_work:
-            raise NotSent("This link has ended.")
+            raise NotSent(Said("link-ended"))
         file = opened(part)
     except NotSent as error:
         context = {"dispatch": dispatch, "parts": [], "said": str(error)}

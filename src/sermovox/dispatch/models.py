@@ -12,10 +12,12 @@ from django.utils import timezone
 
 from mastering.outlets.receiving import Receiving, receiving_from
 from mastering.outlets.ways import BY_SIZE
+from mastering.said import Said
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch import secrets
 from sermovox.dispatch.ways.carrier import Access, NotSent, fingerprint
 from sermovox.keeping import copied, storage
+from sermovox.keeping.sentences import SaidField
 from sermovox.productions.models import Production
 
 MOST_TRIES = 8
@@ -76,8 +78,7 @@ class Secret(models.Model):
             if not found.token and not found.key_token:
                 return Access()
             raise NotSent(
-                f"The password that is kept for this outlet is that of {found.door or 'another server'}, and is shown "
-                f"to no other. Enter the one of {receiving.door} on the page of how it receives."
+                Said("password-kept-outlet-shown-no", door=found.door or "another server", door_2=receiving.door)
             )
         password, key = (secrets.opened(token) if token else "" for token in (found.token, found.key_token))
         return Access(password, key, found.host_key)
@@ -138,7 +139,7 @@ class Dispatch(models.Model):
     name_taken = models.BooleanField(default=False)
     failing = models.PositiveIntegerField(default=0)
     state = models.CharField(max_length=12, choices=State, default=State.WAITING)
-    said = models.TextField(blank=True)
+    said = SaidField(blank=True)
     tries = models.PositiveSmallIntegerField(default=0)
     next_at = models.DateTimeField(null=True)
     created_at = models.DateTimeField(auto_now_add=True)
@@ -244,7 +245,7 @@ class Dispatch(models.Model):
         """Try it again later: with longer and longer pauses, and not for ever unless something `moved` meanwhile."""
         tries = 1 if moved else self.tries + 1
         if tries > MOST_TRIES:
-            self.settle(self.State.STUCK, f"{said} It was tried {MOST_TRIES} times.")
+            self.settle(self.State.STUCK, Said("tried-times", said=said, most_tries=MOST_TRIES))
             return
         pause_s = min(_LONGEST_PAUSE_S, _FIRST_PAUSE_S * 2 ** (tries - 1))
         own = Dispatch.objects.filter(pk=self.pk, state=self.State.SENDING)
@@ -383,8 +384,8 @@ class Part(models.Model):
     state = models.CharField(max_length=12, choices=State, default=State.WAITING)
     sent_bytes = models.PositiveBigIntegerField(default=0)
     by_link = models.BooleanField(default=False)
-    answered = models.CharField(max_length=300, blank=True)
-    proof = models.CharField(max_length=100, blank=True)
+    answered = SaidField(blank=True)
+    proof = SaidField(blank=True)
     arrived_at = models.DateTimeField(null=True)
 
     class Meta:

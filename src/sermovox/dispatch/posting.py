@@ -17,6 +17,7 @@ from django.utils import timezone
 from mastering.errors import Cancelled
 from mastering.outlets.receiving import Receiving
 from mastering.outlets.ways import LINKS
+from mastering.said import Said
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.telling import telling
@@ -24,7 +25,7 @@ from sermovox.dispatch.ways.carrier import Access, NotSent, Told
 from sermovox.dispatch.ways.mail import MailServer, Unsure, encoded_bytes
 
 _THOUSAND = 1000
-TAKEN = "taken by the mail server"
+TAKEN = Said("taken-mail-server")
 
 
 def post(dispatch: Dispatch) -> None:
@@ -37,10 +38,7 @@ def post(dispatch: Dispatch) -> None:
         part.dispatch = dispatch
     if any(part.state == Part.State.SENDING for part in parts):
         dispatch.parts.update(state=Part.State.WAITING, sent_bytes=0)
-        raise Unsure(
-            "Sermovox was stopped while the mail server was taking this mail, so it is not known whether it went out. "
-            "Ask who gets it; send it again if it is not there."
-        )
+        raise Unsure(Said("sermovox-stopped-while-mail-server"))
     with MailServer(dispatch.way, Secret.of(dispatch.owner, dispatch.outlet_key, dispatch.way)) as server:
         stated = dispatch.way.number("largest") * 1_000_000
         most_bytes = min(stated, server.most_bytes or stated)
@@ -82,10 +80,7 @@ def _too_large(dispatch: Dispatch, parts: Sequence[Part], most_bytes: int) -> li
 
 
 def _does_not_fit(needed: int, most_bytes: int) -> NotSent:
-    return NotSent(
-        f"The mail would have {needed / 1e6:.1f} MB, and {most_bytes / 1e6:.1f} MB is the most it may have. Send fewer "
-        "files, or state that links go in their place."
-    )
+    return NotSent(Said("mail-would-mb-mb-most", needed=needed / 1000000.0, most_bytes=most_bytes / 1000000.0))
 
 
 def _composed(dispatch: Dispatch, sender: str, attached: Sequence[Part], linked: Sequence[Part]) -> EmailMessage:
@@ -119,8 +114,18 @@ def _text(dispatch: Dispatch, note: str, attached: Sequence[Part], linked: Seque
         lines += [f"The files are too large for a mail. They can be fetched until {until} here:", address, ""]
         lines += [*_listed(linked), ""]
     if attached:
-        lines += ["Attached:", *_listed(attached), ""]
+        lines += [Said("attached"), *_listed(attached), ""]
     return "\n".join(lines)
+
+
+_FEW = 5
+
+
+def _takes_mail_for(recipients: Sequence[str]) -> str:
+    few, more = ", ".join(recipients[:_FEW]), len(recipients) - _FEW
+    if more > 0:
+        return Said("take-mail-for-more", recipients=few, count=more)
+    return Said("take-mail-for", recipients=few)
 
 
 def _listed(parts: Sequence[Part]) -> list[str]:
@@ -144,12 +149,11 @@ def tried(receiving: Receiving, access: Access) -> list[str]:
     with MailServer(receiving, access) as server:
         server.tried()
         words = [
-            f"{receiving.address} is there, and lets Sermovox in.",
-            f"It would take mail for {', '.join(server.recipients[:5])}"
-            + (f" and {len(server.recipients) - 5} more." if len(server.recipients) > 5 else "."),
+            Said("there-lets-sermovox", address=receiving.address),
+            _takes_mail_for(server.recipients),
         ]
         if server.most_bytes:
-            words.append(f"It takes mails of up to {server.most_bytes / 1e6:.1f} MB.")
+            words.append(Said("takes-mails-up-mb", most_bytes=server.most_bytes / 1000000.0))
     if receiving.stated["larger"] == LINKS and not settings.PUBLIC_ADDRESS:
         raise NotSent(
             "Links could not go out: it is not stated where this Sermovox is reached from elsewhere. Whoever looks "

@@ -4,6 +4,7 @@ import random
 from functools import partial
 
 from mastering.outlets.ways import BY_SIZE, FETCHED
+from mastering.said import Said
 from sermovox.dispatch.models import Part
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.ways.carrier import Carrier, LineBroke, NotSent, Told
@@ -12,8 +13,8 @@ from sermovox.dispatch.ways.comparing import same_from
 SMALL_BYTES = 16 << 20
 """Files up to this size are read back whole, larger ones in samples, where it is not stated otherwise."""
 SAMPLE_BYTES, _BETWEEN = 1 << 16, 16
-TOLD, READ_BACK = "its SHA-256 over there is the same", "read back, the same to the byte"
-SAMPLED = f"its size is right, and {_BETWEEN + 2} samples of it were read back, the same to the byte"
+TOLD, READ_BACK = Said("sha-256-over-there-same"), Said("read-back-same-byte")
+SAMPLED = Said("size-right-samples-were-read", between=_BETWEEN + 2)
 
 
 def proven(carrier: Carrier, part: Part, name: str, told: Told, *, wholly: bool = False) -> str:

@@ -10,6 +10,7 @@ from functools import partial
 
 from mastering.outlets.receiving import Receiving
 from mastering.outlets.ways import BY_SIZE, FETCHED
+from mastering.said import Said, figured
 from sermovox.dispatch.posting import tried
 from sermovox.dispatch.ways import carrier_of
 from sermovox.dispatch.ways.carrier import Access, Carrier, LineBroke, NotSent, fingerprint
@@ -41,9 +42,9 @@ def reach(receiving: Receiving, access: Access) -> list[Step]:
             return [Step(True, words) for words in tried(receiving, access)]
         known = access.host_key
         with carrier_of(receiving, access) as carrier:
-            steps.append(Step(True, f"{receiving.address} is there, and lets Sermovox in."))
+            steps.append(Step(True, Said("there-lets-sermovox", address=receiving.address)))
             if access.host_key != known:
-                steps.append(Step(True, f"It is known by its host key from now on: {fingerprint(access.host_key)}."))
+                steps.append(Step(True, Said("known-host-key-from-now", fingerprint=fingerprint(access.host_key))))
             steps += _tried(carrier, receiving)
     except NotSent as error:
         steps.append(Step(False, str(error)))
@@ -59,11 +60,11 @@ def _tried(carrier: Carrier, receiving: Receiving) -> Iterator[Step]:
     made = carrier.make_folder(folder) if folder else []
     try:
         if folder:
-            yield Step(True, f"The folder {folder} is there, or could be made.")
+            yield Step(True, Said("folder-there-could-made", folder=folder))
         left = carrier.left_bytes(folder)
         if left is not None:
-            room = f"{left / 1e9:.1f} GB" if left > 1e9 else f"{left / 1e6:.1f} MB"
-            yield Step(left > len(_TRIAL), f"There is room for {room}.")
+            room = figured(f"{left / 1e9:.1f} GB" if left > 1e9 else f"{left / 1e6:.1f} MB")
+            yield Step(left > len(_TRIAL), Said("there-room", room=room))
         yield from _left(carrier, f"{folder}/{mark}".lstrip("/"), receiving)
     finally:
         for each in reversed(made):
@@ -77,21 +78,21 @@ def _left(carrier: Carrier, name: str, receiving: Receiving) -> Iterator[Step]:
     try:
         carrier.put(begun, _Trial(_TRIAL), 0, len(_TRIAL), _unheard, replacing=False)
         if carrier.size_of(begun) != len(_TRIAL):
-            raise NotSent("A file that was left there has not its full size.")
-        yield Step(True, "A file could be left there, and was there with its full size.")
+            raise NotSent(Said("file-left-there-not-full"))
+        yield Step(True, Said("file-could-left-there-there"))
         yield _looked_into(carrier, begun, receiving.stated.get("proof"))
         if not carrier.appears_whole:
             carrier.rename(begun, f"{name}.mp3")
             if carrier.size_of(f"{name}.mp3") != len(_TRIAL):
-                raise NotSent("A file that was given another name there is not there under it.")
-            yield Step(True, "It could be given another name there, as every file is once it is whole.")
+                raise NotSent(Said("file-given-another-name-there"))
+            yield Step(True, Said("could-given-another-name-there"))
     finally:
         for each in (begun, f"{name}.mp3"):
             with suppress(NotSent):
                 carrier.delete(each)
     if carrier.size_of(begun) is not None or carrier.size_of(f"{name}.mp3") is not None:
-        raise NotSent(f"A file that was left there could not be taken away again: {name}.mp3. Delete it there.")
-    yield Step(True, "It is gone again, and nothing of it is left.")
+        raise NotSent(Said("file-left-there-could-not", name=name))
+    yield Step(True, Said("gone-again-nothing-left"))
 
 
 def _looked_into(carrier: Carrier, name: str, stated: str | None) -> Step:
@@ -105,10 +106,10 @@ def _looked_into(carrier: Carrier, name: str, stated: str | None) -> Step:
             if stated == FETCHED:
                 raise
     if same is None:
-        return Step(True, "What is left there is counted and not looked into: it will be there, and not arrived.")
+        return Step(True, Said("what-left-there-counted-not"))
     if not same:
-        raise NotSent("A file that was left there is not what was sent.")
-    return Step(True, "What was in it could be proven.")
+        raise NotSent(Said("file-left-there-not-what"))
+    return Step(True, Said("what-could-proven"))
 
 
 def _unheard(sent_bytes: int) -> None:

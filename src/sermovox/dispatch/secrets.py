@@ -7,6 +7,7 @@ from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 from django.conf import settings
 
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import NotSent
 
 
@@ -20,7 +21,7 @@ def opened(token: str) -> str:
     try:
         return _fernet().decrypt(token.encode()).decode()
     except InvalidToken as error:
-        raise NotSent("The password was kept under another key of this installation. Enter it again.") from error
+        raise NotSent(Said("password-kept-under-another-key")) from error
 
 
 def _fernet() -> Fernet:

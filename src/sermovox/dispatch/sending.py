@@ -17,6 +17,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.receiving import EVERYTHING, NOTHING, Receiving
 from mastering.outlets.rules.delivery import EXTRAS
 from mastering.outlets.ways import BY_SIZE, PLAIN_NAMES
+from mastering.said import Said
 from sermovox.deliveries.archive import extras_of, folder_of
 from sermovox.deliveries.bundles import Bundle
 from sermovox.deliveries.manifest import COVER
@@ -50,29 +51,26 @@ def begin(
     All there is to say of them is written down first; a task sends them. Raises NotSent for what cannot begin.
     """
     if outlet.receives is None:
-        raise NotSent(f"It is not stated yet how {outlet.title} receives. State that first.")
+        raise NotSent(Said("not-stated-yet-how-receives", title=outlet.title))
     files = [file for file in bundle.files if file.pk in chosen]
     fails = [file for file in files if file.state == FinishedFile.State.FAILS]
     if fails and not failing:
-        raise NotSent(f"{fails[0].name} fails. Say that it is to go all the same, or leave it out.")
+        raise NotSent(Said("fails-say-go-all-same", name=fails[0].name))
     if not files:
-        raise NotSent("Choose at least one file that is there.")
+        raise NotSent(Said("choose-least-one-file-there"))
     if outlet.heard_first and (unheard := Heard.without(files)):
-        raise NotSent(
-            f"Nobody has listened to {unheard[0].name} yet, and {outlet.title} asks for that. Listen to it, and say so "
-            "on its check sheet."
-        )
+        raise NotSent(Said("nobody-listened-yet-asks-listen", name=unheard[0].name, title=outlet.title))
     extras = _along(bundle, outlet.receives)
     if outlet.receives.stated.get("names") == PLAIN_NAMES:
         rich = next((name for name in [*(file.name for file in files), *extras] if not is_plain(name)), None)
         if rich:
-            raise NotSent(f"{rich} cannot be held there: {PLAIN_NAMES}. Use plain and join:- in the pattern of names.")
+            raise NotSent(Said("cannot-held-there-use-plain", rich=rich, plain_names=PLAIN_NAMES))
     if outlet.receives.kind.is_post:
         folder = inside = ""
         if not replacing:
             files = [file for file in files if not _was_mailed(bundle, outlet, file)]
         if not files:
-            raise NotSent("All of these were mailed there before. Say that they are to be mailed again.")
+            raise NotSent(Said("all-these-were-mailed-there"))
     else:
         folder, inside = folder_over_there(bundle, outlet.receives), folder_of(bundle)
     with transaction.atomic():
@@ -183,9 +181,7 @@ def _in_folders(parts: list[Part]) -> dict[str, list[Part]]:
 def _want_room(carrier: Carrier, folder: str, parts: list[Part]) -> None:
     left, needed = carrier.left_bytes(folder), sum(part.size_bytes for part in parts)
     if left is not None and left < needed:
-        raise NotSent(
-            f"There is room for {left / 1e6:.0f} MB there, and {needed / 1e6:.0f} MB are to go. Make room, and go on."
-        )
+        raise NotSent(Said("there-room-mb-there-mb", left=left / 1000000.0, needed=needed / 1000000.0))
 
 
 class _NotedTogether:
@@ -233,13 +229,8 @@ def _looked_for(carrier: Carrier, part: Part) -> tuple[str, bool]:
         return "", True
     part.note(state=Part.State.STUCK)
     if same and not proof:
-        raise NameTaken(
-            f"There is a file called {part.name} there already, and something else is in it, though it is as large. "
-            "Replace it, or have it moved away."
-        )
-    raise NameTaken(
-        f"There is a file called {part.name} there already, of {here:,} bytes. Replace it, or have it moved away."
-    )
+        raise NameTaken(Said("there-file-called-there-already", name=part.name))
+    raise NameTaken(Said("there-file-called-there-already-bytes", name=part.name, here=here))
 
 
 def _send_one(carrier: Carrier, part: Part, beside: Executor, *, replacing: bool) -> None:
@@ -312,10 +303,7 @@ def _taken_away(carrier: Carrier, part: Part, name: str) -> NoReturn:
     there = carrier.size_of(name) or 0
     carrier.delete(name)
     part.note(state=Part.State.STUCK, sent_bytes=0)
-    raise NotSent(
-        f"{part.name} was sent with {part.size_bytes:,} bytes, and what was there, {there:,} bytes, was not what was "
-        "sent. It was taken away again; ask whoever runs the server."
-    )
+    raise NotSent(Said("sent-bytes-what-there-bytes", name=part.name, size_bytes=part.size_bytes, there=there))
 
 
 def _telling(part: Part) -> Told:
@@ -350,6 +338,4 @@ class _Proven:
         while self._hashing:
             self._hashing.popleft().result()
         if self._digest.hexdigest() != self._part.sha256:
-            raise DamagedHere(
-                f"{self._part.name} is damaged here: it is not the file that was checked. Make it again and send that."
-            )
+            raise DamagedHere(Said("damaged-here-not-file-checked", name=self._part.name))

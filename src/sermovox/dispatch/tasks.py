@@ -5,6 +5,7 @@ import logging
 from django_tasks import task
 
 from mastering.errors import Cancelled
+from mastering.said import Said
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.sending import send, tidy
 from sermovox.dispatch.ways.carrier import LineBroke, NameTaken, NotSent
@@ -34,7 +35,7 @@ def send_dispatch(dispatch_id: int) -> None:
         dispatch.settle(Dispatch.State.STUCK, storage.said_of(error))
     except Exception:
         logger.exception("Sending dispatch %s", dispatch_id)
-        dispatch.settle(Dispatch.State.STUCK, "Sermovox stumbled over this. What has arrived is noted; try again.")
+        dispatch.settle(Dispatch.State.STUCK, Said("sermovox-stumbled-over-what-arrived"))
     else:
         dispatch.settle(dispatch.how_it_went)
 

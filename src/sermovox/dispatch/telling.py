@@ -4,6 +4,7 @@ import time
 from collections.abc import Callable
 
 from mastering.errors import Cancelled
+from mastering.said import Said
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.ways.carrier import Told
 
@@ -22,6 +23,6 @@ def telling(dispatch: Dispatch, note: Callable[[int], None]) -> Told:
             told_at = time.monotonic()
             note(sent_bytes)
             if not dispatch.is_wanted():
-                raise Cancelled("Paused or cancelled.")
+                raise Cancelled(Said("paused-cancelled"))
 
     return told

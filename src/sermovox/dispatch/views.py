@@ -17,6 +17,7 @@ from mastering.certain import certain
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.ways import WAYS
+from mastering.said import Said
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.views import started
@@ -72,11 +73,11 @@ def handing(request, production_id: int):
         ticked = set(request.POST.getlist("outlet"))
         begun = [dispatch for row in rows if row.outlet.key in ticked and (dispatch := _begun(request, row))]
         if not ticked:
-            messages.error(request, "Tick at least one outlet.")
+            messages.error(request, Said("tick-least-one-outlet"))
         if len(begun) == 1:
             return redirect(begun[0])
         if begun:
-            messages.success(request, f"Files are on their way to {len(begun)} outlets.")
+            messages.success(request, Said("files-their-way-outlets", count=len(begun)))
         return redirect(f"{reverse('dispatch:sent')}?production={production.pk}" if begun else request.path)
     return render(request, "dispatch/handing.html", {"production": production, "rows": rows, "wishes": WISHES})
 
@@ -98,7 +99,7 @@ def promise(request, production_id: int, key: str):
     same = {"production": owned(request, Production.objects, pk=production_id), "outlet_key": _mine(request, key).key}
     form = DueForm(request.POST)
     if not form.is_valid():
-        return HttpResponse(words.said("This is no day."), status=400)
+        return HttpResponse(words.said(Said("no-day")), status=400)
     if any(form.cleaned_data.values()):
         Promise.objects.update_or_create(**same, defaults=form.cleaned_data | {"kept_at": None})
     else:
@@ -148,7 +149,7 @@ def make_and_send(request, production_id: int):
         Wish.objects.get_or_create(production_id=production_id, outlet_key=delivery.outlet_key, delivery=delivery)
         outlet = known.get(delivery.outlet_key)
         if outlet and outlet.receives is None:
-            messages.error(request, f"It is not stated yet how {outlet.title} receives. It is sent once that is.")
+            messages.error(request, Said("not-stated-yet-how-receives-sent", title=outlet.title))
     return answer
 
 
@@ -169,15 +170,15 @@ def receives(request, key: str):
             with transaction.atomic():
                 if form.receiving != outlet.receives:
                     changed = replace(outlet, receives=form.receiving)
-                    RuleSheet.change(request.user, changed, f"How it receives: {kind.title}")
+                    RuleSheet.change(request.user, changed, Said("how-receives", title=kind.title))
                 receiving = certain(form.receiving)
                 forgotten = Secret.keep(request.user, key, receiving, password=form.password, key=form.key)
         except BadOutlet as error:
             messages.error(request, str(error))
             return redirect("dispatch:receives", key)
         if forgotten:
-            messages.error(request, f"The password of {forgotten} is forgotten, as it opens no other. Enter another.")
-        messages.success(request, f"{outlet.title} receives by {kind.title}. Try now whether it can be reached.")
+            messages.error(request, Said("password-forgotten-opens-no-other", forgotten=forgotten))
+        messages.success(request, Said("receives-try-now-whether-can", title=outlet.title, title_2=kind.title))
         return redirect("dispatch:receives", key)
     context = {
         "outlet": outlet,
@@ -211,12 +212,12 @@ def forget(request, key: str):
     outlet = _mine(request, key)
     if "host_key" in request.POST:
         Secret.objects.filter(owner=request.user, outlet_key=key).update(host_key="")
-        messages.success(request, "The next host key that is met is the one the server is known by.")
+        messages.success(request, Said("next-host-key-met-one"))
         return redirect("dispatch:receives", key)
     Secret.objects.filter(owner=request.user, outlet_key=key).delete()
     if outlet.receives:
-        RuleSheet.change(request.user, replace(outlet, receives=None), "It is not stated any more how it receives")
-    messages.success(request, "It is forgotten, with its password.")
+        RuleSheet.change(request.user, replace(outlet, receives=None), Said("not-stated-any-more-how"))
+    messages.success(request, Said("forgotten-password"))
     return redirect("outlets:sheet", key)
 
 
@@ -306,7 +307,7 @@ def confirm(request, pk: int):
     """Somebody has said that a mail is there, or that what was only counted is right."""
     dispatch = owned(request, _DISPATCHES, pk=pk)
     for part in dispatch.parts.filter(state__in=(Part.State.SENT, Part.State.THERE)):
-        part.arrive(f"confirmed by {request.user.called}"[:100])
+        part.arrive(Said("confirmed", called=request.user.called)[:100])
     dispatch.look_whether_arrived()
     return redirect(dispatch)
 

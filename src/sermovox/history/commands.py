@@ -3,6 +3,7 @@
 from collections.abc import Callable
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.history.changing import redo, undo
 
 
@@ -37,10 +38,10 @@ class Commands:
         """Do it. Raises NoSuchCommand, and what the command raises."""
         if name == "undo":
             change = undo(production)
-            return f"Undone: {change.words}." if change else "There is nothing to undo."
+            return Said("undone", words=change.words) if change else Said("there-nothing-undo")
         if name == "redo":
             change = redo(production)
-            return f"Done again: {change.words}." if change else "There is nothing to do again."
+            return Said("done-again", words=change.words) if change else Said("there-nothing-do-again")
         if name not in self._known:
-            raise NoSuchCommand("There is no such change.")
+            raise NoSuchCommand(Said("there-no-such-change"))
         return self._within(self._known[name], *given)

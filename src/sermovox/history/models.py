@@ -3,6 +3,8 @@
 from django.conf import settings
 from django.db import models
 
+from sermovox.keeping.sentences import SaidField
+
 
 class Change(models.Model):
     """One change of all that is kept in a production's history.
@@ -13,7 +15,7 @@ class Change(models.Model):
     production = models.ForeignKey("productions.Production", on_delete=models.CASCADE, related_name="changes")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)
     made_at = models.DateTimeField(auto_now_add=True)
-    words = models.CharField(max_length=300)
+    words = SaidField()
     before = models.JSONField()
     after = models.JSONField()
     undone = models.BooleanField(default=False)

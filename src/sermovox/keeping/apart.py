@@ -15,6 +15,7 @@ from functools import lru_cache
 from mastering.editing.documents import is_package, read_package
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
+from mastering.said import Said
 from mastering.tagging.artwork import (
     ArtworkFacts,
     ArtworkRule,
@@ -76,7 +77,7 @@ _JOBS: dict[str, Callable[..., bytes]] = {
 def _bounded(text: str) -> bytes:
     content = text.encode("utf-8", "replace")
     if len(content) > _LONGEST_TEXT_BYTES:
-        raise MasteringError("This document holds more text than any script. Save the chapters one by one.")
+        raise MasteringError(Said("document-holds-more-text-than"))
     return content
 
 
@@ -90,7 +91,7 @@ def _apart(job: str, values: dict, data: bytes) -> bytes:
     said, _, content = done.stdout.partition(b"\n") if done else (b"", b"", b"")
     if not said:
         kind = "document" if job == "document" else "picture"
-        raise MasteringError(f"This {kind} takes more memory or time than any {kind} should. Save it smaller.")
+        raise MasteringError(Said("takes-more-memory-time-than", kind=kind))
     if refusal := json.loads(said)["refusal"]:
         raise MasteringError(refusal)
     return content

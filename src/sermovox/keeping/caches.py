@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from mastering.said import Said
+
 _SUM = ".sum"
 _MOST_JUDGED = 20_000
 _judged: dict[Path, tuple] = {}
@@ -63,7 +65,7 @@ def judged(path: Path) -> Path:
         except ValueError:
             as_written = False
         if not as_written:
-            raise FileNotFoundError(f"{path.name} is not as it was written.")
+            raise FileNotFoundError(Said("not-written", name=path.name))
         if len(_judged) >= _MOST_JUDGED:
             _judged.clear()
         _judged[path] = looks

@@ -12,12 +12,11 @@ from django.conf import settings
 from django_tasks_db.models import DBTaskResult, get_date_max
 
 from mastering.audio.placing import flush, whole
+from mastering.said import Said
 
 HELD_UNTIL = datetime(9000, 1, 1, tzinfo=UTC)
 """When what waited in the queue is due, as long as nobody has said that it goes on."""
-SENDS_NOTHING = (
-    "This is a copy, and sends nothing by itself. Open it, and say on one of its pages that this one goes on."
-)
+SENDS_NOTHING = Said("copy-sends-nothing-itself-open")
 
 
 def note(made_at: str, database: Path) -> None:

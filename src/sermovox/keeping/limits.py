@@ -7,6 +7,7 @@ from django.conf import settings
 from mastering.audio.reader import Reader
 from mastering.clock import clock
 from mastering.errors import MasteringError, UnreadableRecording
+from mastering.said import Said
 
 _SHORT_BYTES = 256 << 20
 _SHORT_SAMPLES = 200_000_000
@@ -28,7 +29,7 @@ def refuse_too_long(seconds: float, channels: int, sample_rate_hz: int) -> None:
     if seconds * channels * sample_rate_hz > settings.MOST_SAMPLES:
         most_s = settings.MOST_SAMPLES / channels / sample_rate_hz
         raise UnreadableRecording(
-            f"This recording is longer than {clock(most_s)}, the most this server measures of {channels} "
-            f"channel{'' if channels == 1 else 's'} at {sample_rate_hz} Hz. Split it, or export it with fewer channels "
-            "or a lower rate."
+            Said(
+                "recording-longer-than-most-server", most_s=clock(most_s), count=channels, sample_rate_hz=sample_rate_hz
+            )
         )

@@ -25,9 +25,10 @@ from django.utils import timezone
 
 from mastering import VERSION
 from mastering.audio.placing import flush, flushed_folder, whole
+from mastering.said import Said
 from sermovox.keeping import caches
 
-DISK_FULL = "The server's disk is full. Free some space there, then send the file again."
+DISK_FULL = Said("servers-disk-full-free-some")
 _BEING_WRITTEN = re.compile(r"\.[0-9a-f]{32}(\.sum)?$")
 _FORGOTTEN_S = 24 * 3600
 
@@ -43,16 +44,16 @@ def said_of(error: OSError) -> str:
     """What to tell a person whose file could not be read or kept."""
     if is_full(error):
         return DISK_FULL
-    return f"The file could not be read or kept ({error.strerror}). Bring it in again."
+    return Said("file-could-not-read-kept", strerror=error.strerror)
 
 
 def not_written(error: OSError) -> str:
     """What to tell a person whose finished file could not be written."""
     if is_full(error):
-        return "The server's disk is full. Free some space there, then run it again."
+        return Said("servers-disk-full-free-some-space")
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
-        return "Sermovox may no longer write to its data folder. Put its permissions right, then run it again."
-    return f"The file could not be written ({error.strerror}). Run it again; if that fails too, look at the disk."
+        return Said("sermovox-may-no-longer-write")
+    return Said("file-could-not-written-run", strerror=error.strerror)
 
 
 def binned_before() -> datetime:

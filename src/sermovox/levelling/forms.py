@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 
 from django import forms
 
+from mastering.said import Said, both, together, within
 from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import NEEDED, RUMBLE_HZ, Treatment, treatment_of
 
@@ -59,18 +60,18 @@ def in_words(pairs: Sequence[tuple[Treatment, Treatment]]) -> str:
         for name in _WORDS
         if getattr(before, name) != getattr(after, name)
     }
-    return ", ".join(_WORDS[name](value) for name, value in changed.items())
+    return together((_WORDS[name](value) for name, value in changed.items()), ", ")
 
 
 _WORDS = {
-    "mono": lambda way: f"mono {way}",
-    "rumble": lambda when: f"rumble filter {when}",
-    "rumble_hz": lambda hz: f"rumble filter at {hz:g} Hz" if hz else "rumble filter off",
-    "hush": lambda choice: f"hush {choice}",
-    "hush_db": lambda most_db: f"hush of {most_db:g} dB",
-    "noise_s": lambda where: "noise learned from a place" if where else "noise learned from the quietest stretch",
-    "ride": lambda choice: f"ride {choice}",
-    "room_tone": lambda on: "head and tail as the outlet asks" if on else "head and tail as recorded",
-    "mends": lambda names: " and ".join(MENDS[name].title.lower() for name in names) or "nothing mended",
-    "together": lambda on: "one gain for the set" if on else "a gain of its own",
+    "mono": lambda way: Said("mono-2", way=way),
+    "rumble": lambda when: Said("rumble-filter-2", when=when),
+    "rumble_hz": lambda hz: Said("rumble-filter-hz", hz=hz) if hz else Said("rumble-filter-off"),
+    "hush": lambda choice: Said("hush-2", choice=choice),
+    "hush_db": lambda most_db: Said("hush-db", most_db=most_db),
+    "noise_s": lambda where: Said("noise-learned-from-place") if where else Said("noise-learned-from-quietest-stretch"),
+    "ride": lambda choice: Said("ride-2", choice=choice),
+    "room_tone": lambda on: Said("head-tail-outlet-asks") if on else Said("head-tail-recorded"),
+    "mends": lambda names: both([within(MENDS[name].title) for name in names]) if names else Said("nothing-mended-2"),
+    "together": lambda on: Said("one-gain-set") if on else Said("gain-own"),
 }

@@ -22,6 +22,7 @@ from mastering.outlets.known import Known
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.passages import Passage, levelled_parts, own_rules, passages_of
 from mastering.rendering import Programme
+from mastering.said import Said
 from mastering.shaping.treatment import ALWAYS
 from sermovox.cutting.programmes import opened
 from sermovox.keeping import caches, storage
@@ -147,7 +148,7 @@ class Member:
     def _kept_part(self, part: Programme) -> Levels:
         with suppress(OSError):
             return Measurement.load(caches.judged(self._part_path(part))).levels
-        raise NotMeasured("A passage of this section is being measured. It takes a moment.")
+        raise NotMeasured(Said("passage-section-being-measured-takes"))
 
     def _measured_part(self, part: Programme) -> Levels:
         with suppress(NotMeasured):
@@ -201,10 +202,7 @@ class Member:
         if self.sounding.refusal:
             return self.sounding.refusal
         if self.sounding.channels > 2:
-            return (
-                f"This recording has {self.sounding.channels} channels, and outlets take mono or stereo. "
-                "Mix it down to one or two channels first."
-            )
+            return Said("recording-channels-outlets-take-mono", channels=self.sounding.channels)
         with suppress(OSError):
             if time.time() - self._refused_path.stat().st_mtime < _REFUSED_FOR_S:
                 return caches.read(self._refused_path).decode()
@@ -245,7 +243,7 @@ class Member:
     def levels(self) -> Levels:
         found = self.measurement()
         if found is None:
-            raise NotMeasured("This section is being measured. It takes a moment.")
+            raise NotMeasured(Said("section-being-measured-takes-moment"))
         return found.levels
 
     def filtered(self) -> Levels:

@@ -14,6 +14,7 @@ from mastering.outlets.demands import Range
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
+from mastering.said import Said
 from sermovox.keeping import caches, storage
 from sermovox.levelling.members import Member, NotMeasured
 from sermovox.sources.soundings import digest
@@ -110,7 +111,7 @@ def _shared(members: Sequence[Member], outlet: Outlet) -> float | None:
     with suppress(FileNotFoundError):
         return json.loads(caches.read(path))
     if not all(member.is_measured for member in together):
-        raise NotMeasured("A section of the set is being measured.")
+        raise NotMeasured(Said("section-set-being-measured"))
     gain_db = shared_gain_db(together, outlet)
     caches.keep(path, json.dumps(gain_db).encode())
     return gain_db

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said, both
 from mastering.shaping.treatment import ALWAYS, MOST_HUSH_DB, NEEDED, NEVER, Treatment
 from sermovox.levelling.plans import plans_of
 from sermovox.levelling.rows import Row, rows_of_section
@@ -42,9 +43,9 @@ def remedy_of(section: Section, outlet: Outlet) -> Remedy | None:
             continue
         hush_db = planned.plan.hush_db
         allowed = replace(treatment, hush_db=max(1.0, math.ceil(hush_db))) if hush_db else treatment
-        words = [f"hush of {allowed.hush_db:g} dB"] if hush_db and treatment.hush == NEEDED else []
-        words += ["ride"] if treatment.ride != row.member.treatment.ride else []
-        return Remedy(allowed, " and ".join(words), replace(row, member=member, planned=planned))
+        words: list[str] = [Said("hush-of-db", hush_db=allowed.hush_db)] if hush_db and treatment.hush == NEEDED else []
+        words += [Said("ride")] if treatment.ride != row.member.treatment.ride else []
+        return Remedy(allowed, both(words), replace(row, member=member, planned=planned))
     return None
 
 

@@ -5,6 +5,7 @@ import logging
 from django_tasks import task
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.levelling.members import members_of
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Production
@@ -29,4 +30,4 @@ def measure_sections(production_id: int, outlet_key: str) -> None:
             member.refuse(str(error))
         except Exception:
             logger.exception("Measuring “%s” of production %s", member.sounding.title, production_id)
-            member.refuse("Sermovox stumbled over this section. Its recording is untouched.")
+            member.refuse(Said("sermovox-stumbled-over-section-recording-untouched"))

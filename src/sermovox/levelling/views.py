@@ -24,6 +24,7 @@ from mastering.outlets.rules.levels import (
     TRUE_PEAK,
 )
 from mastering.outlets.sentences import steps
+from mastering.said import Said, together
 from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import CHOICES, MOST_HUSH_DB, RUMBLE_HZ, BadTreatment, Treatment
 from sermovox.cutting.listening import as_wav
@@ -116,7 +117,7 @@ def heard(request, pk: int):
     found, outlet = owned(request, _SECTIONS, pk=pk), _outlet(request)
     form = HeardForm(request.GET)
     if not form.is_valid():
-        return HttpResponseBadRequest(words.said("A time cannot be read."))
+        return HttpResponseBadRequest(words.said(Said("time-cannot-read")))
     if outlet is None:
         raise Http404
     asked = form.cleaned_data
@@ -152,7 +153,7 @@ def _treat(request, production: Production) -> str:
         messages.error(request, ELSEWHERE)
         return ""
     if not sections:
-        messages.error(request, "Tick the sections that this treatment is for, then give it to them.")
+        messages.error(request, Said("tick-sections-treatment-then-give"))
         return ""
     try:
         treatments = {each.pk: treated(each.wishes, said) for each in sections}
@@ -162,11 +163,11 @@ def _treat(request, production: Production) -> str:
     words = in_words([(each.wishes, treatments[each.pk]) for each in sections])
     if not words:
         if "shown" not in said:
-            messages.error(request, "Nothing is changed: what says “as it is” stays. Choose something else first.")
+            messages.error(request, Said("nothing-changed-what-says-stays"))
         return ""
-    whom = f"“{sections[0].title}”" if len(sections) == 1 else f"{len(sections)} sections"
-    order.treat(production, request.user, treatments, f"Treat {whom}: {words}")
-    return f"{len(sections)} sections are treated: {words}." if len(sections) > 1 else ""
+    whom = Said("sections-2", title=sections[0].title, count=len(sections))
+    order.treat(production, request.user, treatments, Said("treat-label", whom=whom, words=words))
+    return Said("sections-treated", count=len(sections), words=words) if len(sections) > 1 else ""
 
 
 def _rows(request, production: Production, outlet: Outlet) -> dict:
@@ -215,8 +216,8 @@ def _row_shown(row: Row, outlet: Outlet) -> dict:
         "after": drawn_bar(planned.after) if planned else None,
         "band": band_of(demands, plan).drawn(),
         "inside": row.state in (State.PASSES, State.REMARKS),
-        "steps": "; ".join(f"{name}: {words}" for name, words in steps(plan)) if plan else "",
-        "said": planned.refusal if planned and not plan else " ".join(plan.collisions) if plan else "",
+        "steps": together((together(step, ": ") for step in steps(plan)), "; ") if plan else "",
+        "said": planned.refusal if planned and not plan else together(plan.collisions) if plan else "",
         "missed": missed,
         "treatment": _treatment_words(plan),
         "gain": plan.gain_db if plan else None,
@@ -228,13 +229,15 @@ def _row_shown(row: Row, outlet: Outlet) -> dict:
 
 def _missed(name: str, by: float) -> str:
     kind = RULE_KINDS[name]
-    return f"{kind.label} by {by:.1f} {kind.unit_apart}"
+    return Said("missed-by", label=kind.label, by=by, unit=kind.unit_apart)
 
 
 def _treatment_words(plan) -> str:
     if plan is None:
         return ""
-    told = [*plan.mends] + ["rumble"] * bool(plan.rumble_hz) + [f"hush {plan.hush_db:.0f}"] * bool(plan.hush_db)
+    told = (
+        [*plan.mends] + ["rumble"] * bool(plan.rumble_hz) + [Said("hush-3", hush_db=plan.hush_db)] * bool(plan.hush_db)
+    )
     return ", ".join(told + ["ride"] * bool(plan.ride_range_db) + ["set"] * plan.fixed_gain)
 
 
@@ -263,7 +266,7 @@ def _one(request, found: Section, outlet: Outlet, tried: Treatment | None = None
     context["two_sides"] = row is not None and row.member.sounding.channels == 2
     context |= {"voices": own if len(own) > 1 else [], "voice": _voice(request)}
     if row is None:
-        return context | {"wrong": "This section has no recording yet. Give it one in the running order."}
+        return context | {"wrong": Said("section-no-recording-yet-give")}
     if row.planned is None:
         return context | {"waiting": True}
     plan = row.planned.plan

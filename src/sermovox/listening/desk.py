@@ -13,6 +13,7 @@ from mastering.comparing import CHANNELS, Version, encoded, gains_db, in_step, o
 from mastering.errors import MasteringError
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said, together
 from sermovox.cutting.chapters import key_of_section
 from sermovox.deliveries.inscriptions import Inscriptions, chapters_of, in_place
 from sermovox.deliveries.models import FinishedFile
@@ -70,21 +71,21 @@ class Desk:
     def tried(self, kbps: int) -> Encoding:
         """The same at another bitrate. Raises CannotCompare for one that the format does not have."""
         if not self.encoding.lossy:
-            raise CannotCompare("Files of this outlet are not packed with a loss: they have no bitrate to try.")
+            raise CannotCompare(Said("files-outlet-not-packed-loss"))
         mode = self.encoding.mode if self.encoding.bit_rate_kbps is not None else None
         wanted = replace(
             self.encoding, mode=mode, bit_rate_kbps=kbps, lowest_kbps=None, highest_kbps=None, quality=None
         )
         if told := objections(wanted):
-            raise CannotCompare(" ".join(told))
+            raise CannotCompare(together(told))
         return wanted
 
     @property
     def versions(self) -> list[Laid]:
         """Those that there are: as planned, as recorded, the files that stand, and what is tried."""
         return [
-            Laid(PLANNED, PLANNED, "As planned, not encoded"),
-            Laid(RECORDED, RECORDED, "As recorded"),
+            Laid(PLANNED, PLANNED, Said("planned-not-encoded")),
+            Laid(RECORDED, RECORDED, Said("as-recorded")),
             *self._files(),
             *self._trials(),
         ]
@@ -117,7 +118,7 @@ class Desk:
             except CannotCompare:
                 continue
             called = f"{self.outlet.key} {trial.kbps}"
-            label = f"{trial.kbps} kbit/s, tried for {self.outlet.title}"
+            label = Said("kbit-s-tried", kbps=trial.kbps, title=self.outlet.title)
             size_bytes = size_range_bytes(encoding, self.duration_s)[1]
             yield Laid(f"trial-{trial.pk}", called, label, size_bytes, trial=trial, encoding=encoding)
 
@@ -161,9 +162,9 @@ def as_bytes(versions: Sequence[Version]) -> tuple[int, bytes]:
 def _planned(section: Section, outlet: Outlet) -> tuple[Member, LevelPlan]:
     _, row = rows_of_section(section, outlet, _FIRST_VOICE)
     if row is None:
-        raise CannotCompare("This section has no recording yet. Give it one in the running order.")
+        raise CannotCompare(Said("section-no-recording-yet-give"))
     if row.planned is None:
-        raise NotYet("This section is being measured. It takes a moment.")
+        raise NotYet(Said("section-being-measured-takes-moment"))
     if row.planned.plan is None:
         raise CannotCompare(row.planned.refusal)
     return row.member, row.planned.plan

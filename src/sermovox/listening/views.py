@@ -15,6 +15,7 @@ from mastering.comparing import RATE_HZ, by_guessing
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.rulesheets import with_rule
+from mastering.said import Said, together
 from sermovox.cutting.views.page import said
 from sermovox.listening.desk import LONGEST_S, PLANNED, USUAL_S, CannotCompare, Desk, Laid, NotYet, as_bytes
 from sermovox.listening.models import LONGEST_LABEL, MOST_TRIALS, Trial
@@ -29,10 +30,7 @@ _BIT_RATE = "bit_rate_kbps"
 _TOLD_APART = 0.05
 """Below this likelihood of guessing two versions count as told apart (common practice, no source)."""
 _LEAST_S = 0.5
-_ALL_JOINED = (
-    "Every outlet of this production takes all sections in one file. Choose one beside them that takes a file for "
-    "each, so that there is a plan to compare with."
-)
+_ALL_JOINED = Said("every-outlet-production-takes-all")
 
 
 def desk(request, pk: int):
@@ -100,11 +98,11 @@ def attempt(request, pk: int):
         outlet = _outlet(request, section)
         kbps = whole_number(request.POST.get("kbps"))
         if kbps is None:
-            raise CannotCompare("Write the bitrate to try as a whole number, such as 64.")
+            raise CannotCompare(Said("write-bitrate-try-whole-number"))
         Desk(section, outlet).tried(kbps)
         trials = section.production.trials.filter(outlet_key=outlet.key)
         if trials.count() >= MOST_TRIALS:
-            raise CannotCompare(f"{MOST_TRIALS} bitrates are tried already. Take one away first.")
+            raise CannotCompare(Said("bitrates-tried-already-take-one", most_trials=MOST_TRIALS))
         Trial.objects.get_or_create(production=section.production, outlet_key=outlet.key, kbps=kbps)
     except MasteringError as error:
         messages.error(request, str(error))
@@ -130,7 +128,7 @@ def answer(request, pk: int):
     laid = {each.key: each for each in Desk(section, _outlet(request, section)).versions}
     version, against = (laid.get(request.POST.get(name, "")) for name in ("version", "against"))
     if version is None or against is None or version is against:
-        raise CannotCompare("These versions are no longer there. Look at the desk anew.")
+        raise CannotCompare(Said("these-versions-no-longer-there"))
     answers = section.production.answers
     if request.POST.get("do") == "back":
         answers.all().take_back(request.user, version.called, against.called)
@@ -160,12 +158,10 @@ def ask(request, pk: int, kbps: int):
     try:
         outlet = _outlet(request, section)
         Desk(section, outlet).tried(kbps)
-        entry = {"name": _BIT_RATE, "exactly": kbps, "source": "chosen at the listening desk"}
+        entry = {"name": _BIT_RATE, "exactly": kbps, "source": Said("chosen-listening-desk")}
         with transaction.atomic():
-            RuleSheet.change(request.user, with_rule(outlet, entry), f"Bitrate of {kbps} kbit/s, by ear")
-        messages.success(
-            request, f"{outlet.title} asks for {kbps} kbit/s now. Its former version is kept on its rule sheet."
-        )
+            RuleSheet.change(request.user, with_rule(outlet, entry), Said("bitrate-kbit-s-ear", kbps=kbps))
+        messages.success(request, Said("asks-kbit-s-now-former", title=outlet.title, kbps=kbps))
     except (BadOutlet, CannotCompare) as error:
         messages.error(request, str(error))
     return _back(request, section)
@@ -191,13 +187,13 @@ def _tallies(section: Section, versions: Iterable[Laid]) -> dict[str, str]:
     labels = {each.called: each.label for each in versions}
     for (version, against), (right, rounds) in section.production.answers.tallied().items():
         chance = by_guessing(right, rounds)
-        verdict = "told apart" if chance < _TOLD_APART else "not told apart"
-        figure = f"{100 * chance:.1f} %" if chance >= 0.001 else "less than 0.1 %"
-        words_of = f"{right} of {rounds} rounds right, {figure} by guessing: {verdict}"
+        verdict = Said("told-apart") if chance < _TOLD_APART else Said("not-told-apart")
+        figure = f"{100 * chance:.1f} %" if chance >= 0.001 else Said("less-than-0-1")
+        words_of = Said("rounds-right-guessing", right=right, rounds=rounds, figure=figure, verdict=verdict)
         told.setdefault(version, []).append(
-            words_of if against == PLANNED else f"{words_of}, from {labels.get(against, against)}"
+            words_of if against == PLANNED else Said("from-2", words_of=words_of, get=labels.get(against, against))
         )
-    return {version: "; ".join(each) for version, each in told.items()}
+    return {version: together(each, "; ") for version, each in told.items()}
 
 
 def _outlet(request, section: Section) -> Outlet:

@@ -9,6 +9,7 @@ from django.utils import timezone
 from mastering.audio.placing import whole
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rulesheets import written
+from mastering.said import Said
 from sermovox.keeping import storage
 from sermovox.keeping.limits import is_short
 from sermovox.outlets.models import FileCheck
@@ -39,7 +40,7 @@ def go_on(check: FileCheck) -> None:
     if check.path.exists():
         _queue(check)
     elif check.created_at < timezone.now() - _ARRIVES_WITHIN:
-        check.settle(FileCheck.State.UNREADABLE, said="This file did not arrive whole. Send it once more.")
+        check.settle(FileCheck.State.UNREADABLE, said=Said("file-did-not-arrive-whole"))
 
 
 def _queue(check: FileCheck) -> None:

@@ -1,5 +1,6 @@
 """Two rule sheets beside each other."""
 
+from mastering.said import Said, word
 from dataclasses import dataclass
 
 from mastering.outlets.checksheet import asked_text
@@ -38,6 +39,6 @@ def asks(rule: Rule | None) -> tuple[str, ...]:
     if rule is None:
         return ()
     return tuple(
-        f"{variant}: {asked_text(rule, demand)}" if variant else asked_text(rule, demand)
+        Said("of-kind", kind=word(variant), words=asked_text(rule, demand)) if variant else asked_text(rule, demand)
         for variant, demand in rule.demands.items()
     )

@@ -5,6 +5,7 @@ import datetime
 from mastering.outlets.outlet import VARIANTS, BadOutlet, Outlet, Rule
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.kind import CHOICE, GROUPS, LIST, NUMBER, PATTERN, RANGE
+from mastering.said import Said
 from sermovox.outlets.comparing import asks
 
 _BOUNDS = ("at_least", "at_most", "target", "tolerance")
@@ -51,7 +52,7 @@ def entry_from(name: str, posted) -> dict:
         try:
             entry["dated"] = datetime.date.fromisoformat(dated)
         except ValueError as error:
-            raise BadOutlet(f"“{dated}” is no day. Write it as 2026-03-03.") from error
+            raise BadOutlet(Said("no-day-write-2026-03", dated=dated)) from error
     for variant in (None, *VARIANTS):
         said = _said(name, variant or "all", posted)
         if said:
@@ -91,12 +92,12 @@ def _number(text: str, label: str) -> float:
     try:
         return float(text)
     except ValueError as error:
-        raise BadOutlet(f"{label}: “{text}” is no number. Write figures alone, such as -18 or 44100.") from error
+        raise BadOutlet(Said("no-number-write-figures-alone", label=label, text=text)) from error
 
 
 def groups_of(outlet: Outlet) -> list[tuple[str, list[dict], list[tuple[str, str]]]]:
     """The rules of an outlet as they are read on its sheet, group by group."""
-    found = []
+    found: list[tuple[str, list[dict], list[tuple[str, str]]]] = []
     for group in GROUPS:
         rules = [rule for rule in outlet.rules if rule.kind.group == group]
         lines = [{"rule": rule, "name": rule.name, "label": rule.kind.label, "asks": asks(rule)} for rule in rules]

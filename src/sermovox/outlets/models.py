@@ -14,7 +14,9 @@ from mastering.outlets.findings import FAIL, CheckSheet, verdict_of
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.reports import Checked
 from mastering.outlets.rulesheets import parse, shipped, shipped_text, written
+from mastering.said import Said
 from sermovox.keeping import storage
+from sermovox.keeping.sentences import SaidField, SaidJSONField
 from sermovox.work.jobs import MOST_STARTS, Job
 from sermovox.work.progress import seconds_left
 
@@ -65,10 +67,10 @@ class RuleSheet(models.Model):
             sheet = cls.objects.filter(owner=user, key=outlet.key).first()
             if sheet is None:
                 if cls.objects.of(user).count() >= _MOST_SHEETS:
-                    raise BadOutlet(f"There are {_MOST_SHEETS} rule sheets of your own. Remove one first.")
+                    raise BadOutlet(Said("there-rule-sheets-your-own", most_sheets=_MOST_SHEETS))
                 sheet = cls.objects.create(owner=user, key=outlet.key, toml=text)
                 if outlet.key in shipped():
-                    sheet.versions.create(number=1, toml=shipped_text(outlet.key), words="As it was shipped")
+                    sheet.versions.create(number=1, toml=shipped_text(outlet.key), words=Said("as-it-was-shipped"))
             sheet.toml, sheet.removed = text, False
             sheet.save()
             last = sheet.versions.aggregate(last=models.Max("number"))["last"] or 0
@@ -82,7 +84,7 @@ class SheetVersion(models.Model):
     sheet = models.ForeignKey(RuleSheet, on_delete=models.CASCADE, related_name="versions")
     number = models.PositiveIntegerField()
     toml = models.TextField()
-    words = models.CharField(max_length=300)
+    words = SaidField()
     made_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -90,7 +92,7 @@ class SheetVersion(models.Model):
         constraints = [models.UniqueConstraint(fields=["sheet", "number"], name="one_version_of_a_number")]
 
     def __str__(self) -> str:
-        return f"{self.sheet}, version {self.number}"
+        return Said("version", sheet=self.sheet, number=self.number)
 
     @property
     def outlet(self) -> Outlet:
@@ -130,9 +132,9 @@ class FileCheck(Job):
     name = models.CharField(max_length=255)
     state = models.CharField(max_length=20, choices=State, default=State.WAITING)
     share = models.FloatField(default=0.0)
-    said = models.TextField(blank=True)
-    figures = models.JSONField(default=dict)
-    findings = models.JSONField(default=list)
+    said = SaidField(blank=True)
+    figures = SaidJSONField(default=dict)
+    findings = SaidJSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
     started_at = models.DateTimeField(null=True)
 
@@ -179,7 +181,7 @@ class FileCheck(Job):
         return self.claimed(own, state=self.State.CHECKING, share=0.0, started_at=timezone.now())
 
     def give_up(self) -> None:
-        said = f"Checking this file was broken off {MOST_STARTS} times. Export it again, then check that."
+        said = Said("checking-file-broken-off-times", most_starts=MOST_STARTS)
         self.settle(self.State.UNREADABLE, said=said)
 
     def tell_progress(self, share: float) -> bool:

@@ -8,6 +8,7 @@ from mastering.errors import Cancelled, MasteringError
 from mastering.meters.measurement import measure
 from mastering.outlets.checksheet import check
 from mastering.outlets.rulesheets import parse
+from mastering.said import Said
 from mastering.tagging.carried import read_carried
 from sermovox.keeping.storage import said_of
 from sermovox.outlets.models import FileCheck
@@ -43,4 +44,4 @@ def check_file(key: int) -> None:
         found.settle(FileCheck.State.UNREADABLE, said=said_of(error))
     except Exception:
         logger.exception("Checking file %s", key)
-        found.settle(FileCheck.State.UNREADABLE, said="Sermovox stumbled over this file. Check it once more.")
+        found.settle(FileCheck.State.UNREADABLE, said=Said("sermovox-stumbled-over-file-check"))

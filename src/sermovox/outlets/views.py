@@ -22,6 +22,7 @@ from mastering.outlets import reports
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import LARGEST_TOML, parse, shipped, with_rule, without_rule, written
+from mastering.said import Said, figured, together, word
 from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
@@ -65,9 +66,9 @@ def rule(request, key: str, name: str):
     label = RULE_KINDS[name].label
     try:
         if "remove" in request.POST:
-            changed, words = without_rule(outlet, name), f"{label} is not asked any more"
+            changed, words = without_rule(outlet, name), Said("not-asked-any-more", label=label)
         else:
-            changed, words = with_rule(outlet, entry_from(name, request.POST)), f"{label} changed"
+            changed, words = with_rule(outlet, entry_from(name, request.POST)), Said("changed", label=label)
         RuleSheet.change(request.user, changed, words)
     except BadOutlet as error:
         context = {"outlet": outlet, "wrong": str(error), "posted": request.POST, "seen": now["seen"]}
@@ -88,8 +89,8 @@ def head(request, key: str):
         summary=" ".join(request.POST.get("summary", "").split()),
     )
     try:
-        RuleSheet.change(request.user, changed, "Title and summary changed")
-        messages.success(request, "Title and summary are changed.")
+        RuleSheet.change(request.user, changed, Said("title-summary-changed"))
+        messages.success(request, Said("title-and-summary-are-changed"))
     except BadOutlet as error:
         messages.error(request, str(error))
     return redirect("outlets:sheet", key)
@@ -99,14 +100,14 @@ def head(request, key: str):
 def copy(request, key: str):
     outlet = _mine(request, key)
     known = outlets_of(request.user)
-    title = f"{outlet.title}, own"
+    title = Said("own", title=outlet.title)
     made = replace(outlet, key=free_key(title, known), title=title[:100])
     try:
-        RuleSheet.change(request.user, made, f"Copied from {outlet.title}")
+        RuleSheet.change(request.user, made, Said("copied-from", title=outlet.title))
     except BadOutlet as error:
         messages.error(request, str(error))
         return redirect("outlets:sheet", key)
-    messages.success(request, f"This is a copy of {outlet.title}. Give it a title of its own, and change what differs.")
+    messages.success(request, Said("copy-give-title-own-change", title=outlet.title))
     return redirect("outlets:sheet", made.key)
 
 
@@ -116,19 +117,19 @@ def bring_in(request):
     file = request.FILES.get("file")
     try:
         if file is None:
-            raise BadOutlet("Choose a rule sheet first: a TOML file, as “Take as TOML” writes it.")
+            raise BadOutlet(Said("choose-rule-sheet-first-toml"))
         if file.size > LARGEST_TOML:
-            raise BadOutlet("This file is too large to be a rule sheet.")
+            raise BadOutlet(Said("file-too-large-rule-sheet"))
         outlet = parse(decoded(file.read())[0])
         known = outlets_of(request.user)
         if outlet.key in known and written(known[outlet.key]) != written(outlet):
             # What is here stays; somebody may be delivering by it.
             outlet = replace(outlet, key=free_key(outlet.title, known))
-        RuleSheet.change(request.user, outlet, f"Read from {file.name}"[:300])
+        RuleSheet.change(request.user, outlet, Said("read-from", name=file.name)[:300])
     except MasteringError as error:
-        messages.error(request, f"Nothing was taken in. {error}")
+        messages.error(request, Said("nothing-taken", error=error))
         return redirect("outlets:list")
-    messages.success(request, f"{outlet.title} is in.")
+    messages.success(request, Said("is-in", title=outlet.title))
     return redirect("outlets:sheet", outlet.key)
 
 
@@ -145,7 +146,7 @@ def compare(request):
     known = outlets_of(request.user)
     first, second = (known.get(request.GET.get(side, "")) for side in ("a", "b"))
     if request.GET.get("b") == "shipped" and first and first.key in shipped():
-        second = replace(shipped()[first.key], title=f"{shipped()[first.key].title}, as shipped")
+        second = replace(shipped()[first.key], title=Said("as-shipped", title=shipped()[first.key].title))
     context: dict[str, Any] = {"outlets": known.values(), "first": first, "second": second}
     if first and second:
         lines = compared(first, second)
@@ -171,11 +172,11 @@ def restore(request, key: str):
         if whole_number(number) is not None:
             sheet = owned(request, RuleSheet.objects, key=key)
             version = get_object_or_404(sheet.versions, number=int(number))
-            RuleSheet.change(request.user, version.outlet, f"As in version {number}")
-            messages.success(request, f"The rules are those of version {number} again.")
+            RuleSheet.change(request.user, version.outlet, Said("as-in-version", number=number))
+            messages.success(request, Said("rules-those-version-again", number=number))
         elif key in shipped():
-            RuleSheet.change(request.user, shipped()[key], "As it was shipped")
-            messages.success(request, "The rules are as they were shipped. Earlier versions are kept.")
+            RuleSheet.change(request.user, shipped()[key], Said("as-it-was-shipped"))
+            messages.success(request, Said("rules-they-were-shipped-earlier"))
     except BadOutlet as error:
         messages.error(request, str(error))
     return redirect("outlets:sheet", key)
@@ -189,7 +190,7 @@ def remove(request, key: str):
         raise Http404
     sheet.removed = True
     sheet.save(update_fields=["removed"])
-    messages.success(request, f"{sheet.outlet.title} is put away. Its deliveries are kept.")
+    messages.success(request, Said("put-away-deliveries-kept", title=sheet.outlet.title))
     return redirect("outlets:list")
 
 
@@ -205,14 +206,10 @@ def check_files(request, key: str):
     checking.begin(request.user, outlet, fit[:_MOST_CHECKED], kind)
     refused = []
     if not files:
-        refused.append("Choose at least one file.")
-    refused += [
-        f"{file.name} is larger than this server takes. Check it with bin/sermovox check."
-        for file in files
-        if file not in fit
-    ]
+        refused.append(Said("choose-least-one-file"))
+    refused += [Said("larger-than-server-takes-check", name=file.name) for file in files if file not in fit]
     if left_out := fit[_MOST_CHECKED:]:
-        refused.append(f"{_MOST_CHECKED} files are checked at a time; {len(left_out)} were left out.")
+        refused.append(Said("files-checked-time-were-left", most_checked=_MOST_CHECKED, count=len(left_out)))
     return render(request, "outlets/_checked.html", _checks(request, outlet) | {"refused": refused})
 
 
@@ -243,7 +240,7 @@ def check_delete(request, key: str, batch):
     """Delete what was found in files that came in together."""
     for each in FileCheck.objects.filter(owner=request.user, outlet_key=key, batch=batch):
         each.delete()
-    messages.success(request, "What was found is deleted.")
+    messages.success(request, Said("what-found-deleted"))
     return redirect("outlets:sheet", key)
 
 
@@ -257,7 +254,7 @@ def check_cancel(request, key: str):
     """Stop checking; what is found already stays."""
     outlet = _mine(request, key)
     for each in FileCheck.objects.last_batch(request.user, key).under_way():
-        each.settle(FileCheck.State.CANCELLED, said="Cancelled before it was checked.")
+        each.settle(FileCheck.State.CANCELLED, said=Said("cancelled-before-checked"))
     return render(request, "outlets/_checked.html", _checks(request, outlet))
 
 
@@ -319,22 +316,22 @@ def _attempted(outlet: Outlet, name: str, request):
 def _whose(key: str, own: set[str]) -> str:
     if key not in own:
         return "shipped"
-    return "shipped, changed by you" if key in shipped() else "your own"
+    return Said("shipped-changed-you") if key in shipped() else Said("your-own")
 
 
 def _format(outlet: Outlet) -> str:
     """What files it takes, in a few words."""
-    return "; ".join(dict.fromkeys(_encoded(encoding) for encoding in outlet.encodings()))
+    return together(dict.fromkeys(_encoded(encoding) for encoding in outlet.encodings()), "; ")
 
 
 def _encoded(encoding: Encoding) -> str:
-    rate = f"{encoding.sample_rate_hz / 1000:g} kHz"
+    rate = figured(f"{encoding.sample_rate_hz / 1000:g} kHz")
     if not encoding.lossy:
-        return f"{encoding.container.upper()}, {encoding.sample_format}, {rate}"
+        return together([encoding.container.upper(), word(encoding.sample_format or ""), rate], ", ")
     kbps = str(encoding.bit_rate_kbps or "")
     if encoding.lowest_kbps:
         kbps = f"{encoding.lowest_kbps}–{encoding.highest_kbps}"
-    return f"{encoding.container.upper()}, {kbps} kbit/s, {rate}" if kbps else f"{encoding.container.upper()}, {rate}"
+    return together([encoding.container.upper(), *([f"{kbps} kbit/s"] if kbps else []), rate], ", ")
 
 
 def _mine(request, key: str) -> Outlet:

@@ -21,6 +21,7 @@ from mastering.editing.assembly import BUTT, Stretch
 from mastering.errors import MasteringError
 from mastering.naming.patterns import plain
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said, together, word
 from mastering.shaping.treatment import Treatment, treatment_of
 from mastering.tagging.artwork import ArtworkRule
 from sermovox.keeping import caches, storage
@@ -164,7 +165,7 @@ class Production(models.Model):
         with transaction.atomic():
             since = self._binned.values_list("deleted_at", flat=True).first()
             if since is None:
-                raise MasteringError("It is no longer in the bin.")
+                raise MasteringError(Said("no-longer-bin"))
             # What nobody had cancelled before goes on.
             self.deliveries.filter(cancelled_at=since).update(cancelled_at=None)
             self._binned.update(deleted_at=None)
@@ -404,10 +405,10 @@ class Section(models.Model):
     @property
     def in_words(self) -> str:
         """What it is: "chapter 7, part 2, music"."""
-        number = f" {self.number}" if self.number is not None else ""
-        part = f", part {self.part}" if self.part else ""
-        kind = f", {self.content_kind}" if self.content_kind != self.Content.SPEECH else ""
-        return f"{self.role}{number}{part}{kind}"
+        told: list[str] = [together([word(self.role), *([] if self.number is None else [str(self.number)])])]
+        told += [Said("part-2", part=self.part)] if self.part else []
+        told += [word(self.content_kind)] if self.content_kind != self.Content.SPEECH else []
+        return together(told, ", ")
 
 
 class Piece(models.Model):
@@ -436,7 +437,7 @@ class Piece(models.Model):
         constraints = [models.UniqueConstraint(fields=["section", "place"], name="one_piece_at_a_place")]
 
     def __str__(self) -> str:
-        return f"piece {self.place + 1} of {self.section}"
+        return Said("piece", place=self.place + 1, section=self.section)
 
     @classmethod
     def of_each(cls) -> "models.QuerySet[Piece]":
@@ -521,10 +522,10 @@ class Naming(models.Model):
     """
 
     class Existing(models.TextChoices):
-        ASK = "", "Ask each time"
-        KEEP_BOTH = "keep-both", "Keep both; the new ones are numbered"
-        REPLACE = "replace", "Replace the earlier ones, once the new ones are made"
-        SKIP = "skip", "Skip: do not make these again"
+        ASK = "", Said("ask-each-time")
+        KEEP_BOTH = "keep-both", Said("keep-both-new-ones-numbered")
+        REPLACE = "replace", Said("replace-earlier-ones-once-new")
+        SKIP = "skip", Said("skip-do-not-make-these")
 
     production = models.ForeignKey(Production, on_delete=models.CASCADE, related_name="namings")
     outlet_key = models.CharField(max_length=60)

@@ -14,6 +14,7 @@ from mastering.editing.roles import rank_of
 from mastering.editing.scripts import Entry
 from mastering.errors import MasteringError
 from mastering.naming.described import plain_title
+from mastering.said import Said
 from mastering.shaping.treatment import Treatment
 from sermovox.history.changing import changing
 from sermovox.productions.models import Piece, Production, Section, content_of, pieces_of, write_pieces
@@ -43,8 +44,8 @@ def move(production: Production, user, sections: Sequence[int], before: int | No
     moving = [pk for pk in order if pk in moved]
     if not moving or before in moved:
         return
-    what = f"“{titles[moving[0]]}”" if len(moving) == 1 else f"{len(moving)} sections"
-    with changing(production, user, f"Move {what}"):
+    what = Said("sections-3", titles=titles[moving[0]], count=len(moving))
+    with changing(production, user, Said("move-label", what=what)):
         rest = [pk for pk in order if pk not in moved]
         at = rest.index(before) if before in rest else len(rest)
         place(production, [*rest[:at], *moving, *rest[at:]])
@@ -52,8 +53,8 @@ def move(production: Production, user, sections: Sequence[int], before: int | No
 
 def add(production: Production, user, after: int | None, *, title: str = "") -> Section:
     """Add an empty section after another one, or at the end."""
-    with changing(production, user, "Add a section"):
-        section = Section(title=title or "New section")
+    with changing(production, user, Said("add-section")):
+        section = Section(title=title or Said("new-section"))
         insert(production, [section], after=after)
     return section
 
@@ -74,7 +75,7 @@ def insert(
 
 def remove(production: Production, user, section: Section) -> None:
     """Take a section out. Its recording is kept, and undo brings it back with its files."""
-    with changing(production, user, f"Take out “{section.title}”"):
+    with changing(production, user, Said("take-out", title=section.title)):
         section.removed = True
         section.save(update_fields=["removed"])
         place(production, list(production.sections.values_list("pk", flat=True)))
@@ -95,12 +96,12 @@ def merge(production: Production, user, section: Section, *, as_treated: int | N
     if len(recorded) > 1 and (silent := next((each for each in recorded if not each.stretches()), None)):
         recording = certain(silent.recording)
         name = recording.name
-        state = "is still being measured" if recording.measuring else "cannot be used"
-        raise BadCut(f"“{silent.title}” cannot be merged yet: {name} {state}. Nothing was changed.")
+        state = Said("still-being-measured") if recording.measuring else Said("cannot-used")
+        raise BadCut(Said("cannot-merged-yet-nothing-changed", title=silent.title, name=name, state=state))
     alike = elsewhere(section.wishes) == elsewhere(following.wishes)
     if len(recorded) > 1 and not alike and as_treated not in (section.pk, following.pk):
         raise TreatedOtherwise(section, following)
-    with changing(production, user, f"Merge “{section.title}” with “{following.title}”"):
+    with changing(production, user, Said("merge", title=section.title, title_2=following.title)):
         if len(recorded) > 1:
             own, others = of_kinds([(each.stretches(), each.content_kind) for each in recorded])
             section.content_kind = content_of(recorded)
@@ -126,7 +127,7 @@ class TreatedOtherwise(MasteringError):
     """Two sections are to be one and are not treated alike; nothing was changed."""
 
     def __init__(self, first: Section, second: Section):
-        super().__init__(f"“{first.title}” and “{second.title}” are treated otherwise. Choose how they are together.")
+        super().__init__(Said("treated-otherwise-choose-how-they", title=first.title, title_2=second.title))
         self.sections = (first, second)
 
 
@@ -138,7 +139,7 @@ def _after_another(stretches: Sequence[Stretch]) -> list[Stretch]:
 
 def split(production: Production, user, section: Section) -> Section:
     """Make two parts of a section; the second comes below it and waits for a recording. Returns the second."""
-    with changing(production, user, f"Split “{section.title}”"):
+    with changing(production, user, Said("split", title=section.title)):
         part = section.part or 1
         section.part = part
         section.save(update_fields=["part"])
@@ -167,7 +168,7 @@ def elsewhere(treatment: Treatment) -> dict[str, Any]:
 
 def build(production: Production, user, entries: Sequence[Entry], *, instead: bool) -> int:
     """Make sections of what a script holds, at the end or instead of all there are. Returns how many."""
-    with changing(production, user, f"Make {len(entries)} sections"):
+    with changing(production, user, Said("make-sections", count=len(entries))):
         if instead:
             production.sections.update(removed=True)
         last = 0 if instead else production.sections.count()
@@ -177,7 +178,7 @@ def build(production: Production, user, entries: Sequence[Entry], *, instead: bo
                 position=last + place,
                 role=entry.role,
                 number=entry.number,
-                title=entry.title or entry.name or f"Section {last + place}",
+                title=entry.title or entry.name or Said("section-2", last=last + place),
                 exact_name=entry.name,
                 script=entry.text,
             )
@@ -206,7 +207,7 @@ def treat(production: Production, user, treatments: dict[int, Treatment], words:
 
 def dictate(production: Production, user, names: dict[int, str]) -> None:
     """Set the exact names of sections, by primary key."""
-    with changing(production, user, f"Set {len(names)} exact names"):
+    with changing(production, user, Said("set-exact-names", count=len(names))):
         write(production, [{"exact_name": name[:255], "pk": pk} for pk, name in names.items()])
 
 
@@ -236,9 +237,7 @@ def call_as_files(production: Production, user, sections: Sequence[int]) -> int:
     """Call sections as the files of their recordings are called, in the order these came in. Returns how many."""
     first = Piece.objects.filter(section__production=production, section__in=sections, section__removed=False, place=0)
     named = list(first.order_by("recording__rank").values_list("section_id", "recording__name"))
-    with changing(
-        production, user, f"Call {len(named)} section{'' if len(named) == 1 else 's'} as the files are called"
-    ):
+    with changing(production, user, Said("call-sections-files-called", count=len(named))):
         plain = {"role": Section.Role.CHAPTER, "number": None, "part": None}
         write(production, [{"pk": pk, "title": plain_title(name)} | plain for pk, name in named])
         every = list(production.sections.values_list("pk", flat=True))

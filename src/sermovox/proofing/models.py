@@ -8,6 +8,7 @@ from django.db import models
 from django.urls import reverse
 from django.utils import timezone
 
+from mastering.said import Said
 from sermovox.cutting.models import Page
 
 MOST_REMARKS = 500
@@ -31,7 +32,7 @@ class Shared(models.Model):
         ordering = ["-pk"]
 
     def __str__(self) -> str:
-        return self.whom or "whoever has the link"
+        return self.whom or Said("whoever-link")
 
     def get_absolute_url(self) -> str:
         return reverse("proofing:read", args=[self.key])

@@ -8,6 +8,7 @@ from django.db import transaction
 from mastering.editing import markup
 from mastering.editing.markkinds import PICKUP, Mark
 from mastering.editing.pieces import BadCut
+from mastering.said import Said
 from mastering.words.hearing import HeardScript
 from mastering.words.proof import LineSpan, readings_that_count, with_room
 from mastering.words.readings import Reading
@@ -68,9 +69,9 @@ def give_sentences(page: Page, user, pickups: Sequence[Pickup]) -> None:
     production = page.production
     language = _language_of(pickups) or tag_of(production.language)
     if not language:
-        raise BadCut("The language of this production is none whose words can be found. Change it in its facts.")
-    script = Script.objects.create(production=production, name="Pickups", text=lines, language=language)
-    with changing(production, user, "Give the take of the pickups its text", beside=[page]):
+        raise BadCut(Said("language-production-none-whose-words-can"))
+    script = Script.objects.create(production=production, name=Said("pickups"), text=lines, language=language)
+    with changing(production, user, Said("give-take-pickups-text"), beside=[page]):
         page.set_facts(script=script.pk)
 
 
@@ -118,15 +119,15 @@ def _placed(
 ) -> Placed:
     readings = [counted[at] for at in line]
     if not all(readings):
-        return Placed(pickup, None, None, "It was not read in this take.")
+        return Placed(pickup, None, None, Said("not-read-take"))
     own = [reading for reading in readings if reading]
     if not all(reading.whole for reading in own):
-        return Placed(pickup, None, None, "It was not read to its end in this take.")
+        return Placed(pickup, None, None, Said("not-read-end-take"))
     span = LineSpan(own[0].start_s, own[-1].end_s, True)
     at, reading = pickup.row.line, None
     if target.lines and at is not None:
         if at >= len(target.lines) or target.lines[at] != pickup.row.sentence:
-            return Placed(pickup, None, None, "The text was changed since. Settle it on the proof sheet once more.")
+            return Placed(pickup, None, None, Said("text-changed-since-settle-proof"))
         reading = target.counted[at]
     if reading:
         rate_hz, frames = target.page.sample_rate_hz, target.page.recording.frames
@@ -150,11 +151,11 @@ def put_in(production: Production, user, take: Recording, wanted: Sequence[Place
     done.
     """
     if not wanted:
-        raise BadCut("None of the sentences was chosen.")
+        raise BadCut(Said("none-sentences-chosen"))
     rate_hz = take.rate_hz
     with transaction.atomic():
         pages = {each.pickup.page.pk: each.pickup.page.looked_at_again() for each in wanted}
-        words = f"Put in {len(wanted)} pickup{'' if len(wanted) == 1 else 's'}"
+        words = Said("put-pickups", count=len(wanted))
         with changing(production, user, words, beside=list(pages.values())):
             for page in pages.values():
                 before = page.marks, page.facts

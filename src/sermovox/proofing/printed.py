@@ -6,16 +6,13 @@ from fpdf.enums import XPos, YPos
 
 from mastering.clock import clock
 from mastering.editing.tables import write_table
+from mastering.said import Said
 from sermovox.proofing.pickups import Pickup
 from sermovox.proofing.sheet import Row
 from sermovox.ui.paper import FAINT, Paper
 from sermovox.ui.words import said
 
-FINDS = (
-    "A proof sheet finds sentences that are missing, were read again, broken off, out of order or replaced by others, "
-    "what is in no script, and long waits. Of single words that were said otherwise it finds two or three of ten: "
-    "listen through for the rest."
-)
+FINDS = Said("proof-sheet-finds-sentences-missing")
 """What can be found and what cannot. Of 36 single words exchanged in the texts of Debian's prompts 12 were found."""
 _HEADER = ("start", "end", "what", "settled", "sentence", "note")
 _PICKUP_HEADER = ("number", "recording", "at", "why", "before", "sentence", "after", "note")

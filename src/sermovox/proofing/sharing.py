@@ -13,6 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 from mastering.editing.assembly import Stretch
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError, UnreadableRecording
+from mastering.said import Said
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page
 from sermovox.cutting.programmes import Assembly
@@ -39,7 +40,7 @@ def share(request, pk: int):
     days = min(_LONGEST_DAYS, max(1, whole_number(request.POST.get("days")) or _USUAL_DAYS))
     whom = " ".join(request.POST.get("whom", "").split())[:100]
     Shared.objects.create(page=page, made_by=request.user, whom=whom, ends_at=timezone.now() + timedelta(days=days))
-    messages.success(request, "The link is made. Whoever has it can read, hear and remark until it ends.")
+    messages.success(request, Said("link-made-whoever-can-read"))
     return redirect("proofing:sheet", pk)
 
 
@@ -51,7 +52,7 @@ def end(request, pk: int, link: int):
     if found is None:
         raise Http404
     found.end()
-    messages.success(request, "The link has ended. What was remarked stays.")
+    messages.success(request, Said("link-ended-what-remarked-stays"))
     return redirect("proofing:sheet", pk)
 
 
@@ -81,7 +82,7 @@ def listen(request, key: str):
     recording = shared.page.recording
     start, stop = (whole_number(request.GET.get(name)) for name in ("start", "end"))
     if start is None or stop is None:
-        raise BadCut("A stretch has a start and an end, in samples.")
+        raise BadCut(Said("stretch-start-end-samples"))
     stop = min(stop, recording.frames)
     check_span(Span("", start, stop), recording.frames)
     stretch = Stretch(recording=str(recording.pk), start_sample=start, end_sample=stop)
@@ -98,17 +99,17 @@ def remark(request, key: str):
     try:
         at_s = float(request.POST.get("at_s", ""))
     except ValueError as error:
-        raise BadCut("Choose the word that is meant first.") from error
+        raise BadCut(Said("choose-word-meant-first")) from error
     if not text:
-        raise BadCut("Write what is to be said about this word.")
+        raise BadCut(Said("write-what-said-about-word"))
     if not 0 <= at_s <= shared.page.recording.frames / shared.page.sample_rate_hz:
-        raise BadCut("This lies outside the recording.")
+        raise BadCut(Said("lies-outside-recording"))
     with transaction.atomic():
         if shared.remarks.count() >= MOST_REMARKS:
-            raise BadCut(f"There are {MOST_REMARKS} remarks by this link already, as many as it takes.")
+            raise BadCut(Said("there-remarks-link-already-many", most_remarks=MOST_REMARKS))
         place = {"start_s": at_s, "end_s": at_s} | word_at(shared.page, at_s)
         Remark.objects.create(shared=shared, called=called[:60] or str(shared)[:60], text=text[:500], place=place)
-    return JsonResponse({"said": words.said("Your remark is there.")})
+    return JsonResponse({"said": words.said(Said("your-remark-there"))})
 
 
 def _linked(key: str) -> Shared:
@@ -122,7 +123,7 @@ def _linked(key: str) -> Shared:
 def _working(key: str) -> Shared:
     shared = _linked(key)
     if not shared.works:
-        raise BadCut("This link has ended. Ask for a new one.")
+        raise BadCut(Said("link-ended-ask-new-one"))
     _ready(shared)
     return shared
 
@@ -131,4 +132,4 @@ def _ready(shared: Shared) -> None:
     """Raises UnreadableRecording while its recording is measured anew."""
     recording = shared.page.recording
     if not recording.ready:
-        raise UnreadableRecording(f"{recording.name} is being measured. Try again in a minute.")
+        raise UnreadableRecording(Said("being-measured-try-again-minute", name=recording.name))

@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from mastering.said import Said
 from mastering.words import proof
 from mastering.words.hearing import HeardScript
 from mastering.words.lines import word_texts
@@ -14,27 +15,27 @@ from sermovox.cutting.texts import Words, gone
 from sermovox.productions.models import Section
 from sermovox.proofing.models import Remark
 
-OPEN, FINE, WANTED, STRUCK, PUT_IN = "", "fine", "pickup", "struck", "put in"
+OPEN, FINE, WANTED, STRUCK, PUT_IN = "", "fine", "pickup", "struck", Said("put")
 MISREAD, NOISE, PACE, PRONUNCIATION, OTHER = "misread", "noise", "pace", "pronunciation", "other"
 REMARK = "remark"
 NOTED = {
     MISREAD: "misread",
-    NOISE: "a noise",
-    PACE: "too fast or too slow",
-    PRONUNCIATION: "pronounced otherwise",
+    NOISE: Said("noise"),
+    PACE: Said("too-fast-too-slow"),
+    PRONUNCIATION: Said("pronounced-otherwise"),
     OTHER: "noted",
 }
 """What a listener may note, as it is said."""
 _TOLD = {
-    proof.MISSING: "not read",
-    proof.IN_PART: "read in part",
-    proof.AGAIN: "read again later",
-    proof.BROKEN_OFF: "begun and broken off",
-    proof.OUTSIDE: "not in the text",
-    proof.OTHERWISE: "probably said otherwise",
-    proof.ELSEWHERE: "read in another order",
+    proof.MISSING: Said("not-read-2"),
+    proof.IN_PART: Said("read-part"),
+    proof.AGAIN: Said("read-again-later"),
+    proof.BROKEN_OFF: Said("begun-broken-off"),
+    proof.OUTSIDE: Said("not-text"),
+    proof.OTHERWISE: Said("probably-said-otherwise"),
+    proof.ELSEWHERE: Said("read-another-order"),
 }
-_SETTLED = {OPEN: "open", FINE: "fine", WANTED: "to be read again", STRUCK: "struck out", PUT_IN: "put in"}
+_SETTLED = {OPEN: "open", FINE: "fine", WANTED: Said("read-again-2"), STRUCK: Said("struck-out-2"), PUT_IN: Said("put")}
 _STRIKES = (proof.AGAIN, proof.BROKEN_OFF, proof.OUTSIDE)
 _PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED, REMARK)
 _AROUND_S = 1.0
@@ -66,7 +67,7 @@ class Row:
     def told(self) -> str:
         """What it is, in words."""
         if self.kind == proof.HESITATION:
-            return f"nothing said for {self.end_s - self.start_s:.1f} s"
+            return Said("nothing-said-s", end_s=self.end_s - self.start_s)
         return _TOLD.get(self.kind) or NOTED.get(self.kind, "remarked")
 
     @property

@@ -12,6 +12,7 @@ from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.cutting.models import Page
 from sermovox.cutting.sectioning import sections_on
 from sermovox.cutting.texts import state_of
@@ -72,7 +73,7 @@ def printed(request, pk: int, kind: str):
     if kind == "csv":
         return _file(paper.sheet_as_csv(rows), kind, f"{name} proof.csv")
     if kind == "pdf":
-        title = said("Proof sheet")
+        title = said(Said("proof-sheet"))
         intro = f"{recording.production.title} · {name}"
         return _file(paper.sheet_as_pdf(title, intro, rows), kind, f"{name} proof.pdf")
     raise Http404
@@ -115,7 +116,7 @@ def pickups_printed(request, pk: int, kind: str):
     if kind == "csv":
         return _file(paper.pickups_as_csv(wanted), kind, f"{production.title} pickups.csv")
     if kind == "pdf":
-        title = said("To be read again")
+        title = said(Said("read-again-label"))
         return _file(paper.pickups_as_pdf(title, production.title, wanted), kind, f"{production.title} pickups.pdf")
     raise Http404
 
@@ -133,7 +134,7 @@ def take(request, pk: int, recording: int):
             chosen = set(request.POST.getlist("key"))
             known = [each for each in placed(page, wanted) if _key(each.pickup) in chosen and each.place]
             count = put_in(production, request.user, own, known)
-            counted = f"{count} pickup{'' if count == 1 else 's'} put in. Undo in the running order takes it back."
+            counted = Said("pickups-put-undo-running-order", count=count)
             messages.success(request, counted)
             return redirect("proofing:pickups", pk)
         if wanted:

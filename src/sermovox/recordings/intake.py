@@ -15,6 +15,7 @@ from django.db import transaction
 from mastering.audio.reader import Reader
 from mastering.errors import MasteringError
 from mastering.naming.described import described
+from mastering.said import Said
 from sermovox.keeping import storage
 from sermovox.keeping.limits import refuse_too_long
 from sermovox.keeping.room import has_room
@@ -91,7 +92,7 @@ def take_in_upload(upload: Upload, *, sha256: str = "") -> None:
             }
             with transaction.atomic():
                 taken = _kept(upload.production, sha256, **facts)
-                same = f"This is the same file as “{taken.recording.name}”, which is here already."
+                same = Said("same-file-which-here-already", name=taken.recording.name)
                 upload.settle(Upload.State.HERE, same if taken.known else "", taken.recording)
 
 
@@ -146,10 +147,7 @@ def _opened(path: Path) -> None:
 def refuse_too_large(size_bytes: int) -> None:
     """Raise Refused for more than the server takes."""
     if size_bytes > settings.MAX_UPLOAD_BYTES:
-        raise Refused(
-            f"This file is larger than {settings.MAX_UPLOAD_BYTES / 2**30:.0f} GiB, the most this server takes. "
-            "Split it, or save it as FLAC."
-        )
+        raise Refused(Said("file-larger-than-gib-most", max_upload_bytes=settings.MAX_UPLOAD_BYTES / 2**30))
 
 
 def _kept(
@@ -190,7 +188,7 @@ def _found_a_place(recording: Recording, section: Section | None) -> bool:
     if section and not section.removed:
         if section.recording_id == recording.pk and not section.is_cut:
             return False
-        words = f"Give “{section.title}” {recording.name}"
+        words = Said("give-label", title=section.title, name=recording.name)
         assign(recording.production, recording.production.owner, {section.pk: recording.pk}, words)
         return True
     if not recording.unused or recording.production.sections.waiting().exists():

@@ -21,8 +21,10 @@ from mastering.audio.waveform import waveform_frames
 from mastering.errors import MasteringError, UnreadableRecording
 from mastering.meters.measurement import Measurement
 from mastering.meters.remarks import remarks
+from mastering.said import Said
 from sermovox.keeping import caches, storage
 from sermovox.keeping.room import announces
+from sermovox.keeping.sentences import SaidField, SaidJSONField
 from sermovox.productions import order
 from sermovox.productions.models import Piece, Section
 from sermovox.work.jobs import Job
@@ -106,13 +108,13 @@ class Recording(Job):
     size_bytes = models.PositiveBigIntegerField()
     state = models.CharField(max_length=10, choices=State, default=State.MEASURING)
     share_measured = models.FloatField(default=0.0)
-    refusal = models.TextField(blank=True)
+    refusal = SaidField(blank=True)
     figures = models.JSONField(default=dict)
-    remarks = models.JSONField(default=list)
+    remarks = SaidJSONField(default=list)
     batch = models.CharField(max_length=36, blank=True)
     rank = models.PositiveIntegerField(default=0)
     created_at = models.DateTimeField(auto_now_add=True)
-    waits_for = models.CharField(max_length=200, blank=True)
+    waits_for = SaidField(blank=True)
     try_at = models.DateTimeField(null=True)
     binned_at = models.DateTimeField(null=True)
 
@@ -175,15 +177,13 @@ class Recording(Job):
         try:
             return waveform_frames(caches.judged(self.waveform_path))
         except (OSError, ValueError) as error:
-            raise UnreadableRecording(
-                f"The length of {self.name} is being measured anew. Try again in a minute."
-            ) from error
+            raise UnreadableRecording(Said("length-being-measured-anew-try", name=self.name)) from error
 
     @property
     def rate_hz(self) -> int:
         """Its samples a second. Raises UnreadableRecording while that is not known."""
         if "sample_rate_hz" not in self.figures:
-            raise UnreadableRecording(f"{self.name} is being measured. Try again in a minute.")
+            raise UnreadableRecording(Said("being-measured-try-again-minute", name=self.name))
         return self.figures["sample_rate_hz"]
 
     @property
@@ -227,7 +227,7 @@ class Recording(Job):
         return super().is_hopeless and not self.waits_for
 
     def give_up(self) -> None:
-        self.put_off(f"a quieter hour: measuring it was broken off {self.starts - 1} times")
+        self.put_off(Said("quieter-hour-measuring-broken-off", starts=self.starts - 1))
 
     def put_off(self, waits_for: str) -> None:
         """It could not be measured for a reason outside it: it is tried again, later and later."""
@@ -277,7 +277,7 @@ class Recording(Job):
                 own = Section.objects.whole_of(self)
                 own.filter(script="", exact_name="", notes="").delete()
                 Piece.objects.filter(section__in=own).delete()
-            self.refusal = f"{self.name} was deleted. Take it back from the bin, or bring the same file in again."
+            self.refusal = Said("deleted-take-back-from-bin", name=self.name)
             self.state, self.binned_at = self.State.DELETED, self.binned_at or timezone.now()
             self.save(update_fields=["state", "refusal", "binned_at"])
 
@@ -286,7 +286,7 @@ class Recording(Job):
         with storage.held(self.sha256):
             self.refresh_from_db()
             if self.binned_at is None or not self.path.exists():
-                raise MasteringError(f"{self.name} is no longer in the bin. Bring it in again from your own copy.")
+                raise MasteringError(Said("no-longer-bin-bring-again", name=self.name))
             self.state = self.State.READY if self.figures else self.State.MEASURING
             self._out_of_bin()
             self.save()
@@ -321,15 +321,13 @@ class Recording(Job):
                 found.append((section.title, section.get_absolute_url()))
             else:
                 count = section.count
-                found.append(
-                    (f"{section.title} ({count} piece{'' if count == 1 else 's'})", section.get_absolute_url())
-                )
+                found.append((Said("pieces", title=section.title, count=count), section.get_absolute_url()))
         for page in self.production.pages.select_related("recording"):
             if count := sum(mark.get("recording") == key for mark in page.marks):
-                words = f"{count} pickup{'' if count == 1 else 's'} on the page of {page.recording.name}"
+                words = Said("pickups-page", count=count, name=page.recording.name)
                 found.append((words, page.get_absolute_url()))
             if any(lane["recording"] == self.pk for lane in page.facts.get("lanes", ())):
-                found.append((f"a voice beside {page.recording.name}", page.get_absolute_url()))
+                found.append((Said("voice-beside", name=page.recording.name), page.get_absolute_url()))
         return found
 
     @property
@@ -394,7 +392,7 @@ class Upload(models.Model):
     modified_ms = models.PositiveBigIntegerField(default=0)
     section = models.ForeignKey("productions.Section", on_delete=models.SET_NULL, null=True, related_name="+")
     state = models.CharField(max_length=10, choices=State, default=State.ARRIVING)
-    said = models.TextField(blank=True)
+    said = SaidField(blank=True)
     recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True)
     touched_at = models.DateTimeField(auto_now=True)
     flushed_bytes = models.PositiveBigIntegerField(default=0)
@@ -472,7 +470,7 @@ class WatchedFile(models.Model):
     path = models.CharField(max_length=4096)
     size_bytes = models.PositiveBigIntegerField()
     modified_ns = models.BigIntegerField()
-    refusal = models.TextField(blank=True)
+    refusal = SaidField(blank=True)
 
     objects = WatchedFileQuerySet.as_manager()
 

@@ -18,6 +18,7 @@ from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.measurement import Measurement, measure
 from mastering.meters.meter import Meter
 from mastering.meters.sides import SUM
+from mastering.said import Said
 from sermovox.keeping import caches, storage
 from sermovox.keeping.limits import is_short, refuse_too_long
 from sermovox.recordings.models import Recording
@@ -60,10 +61,10 @@ def measure_recording(recording_id: int) -> None:
     except MasteringError as error:
         state = storage.state_of(recording.sha256)
         if state != "whole":
-            recording.put_off(f"the file itself: it is {state} on the server’s disk. Bring it in again")
+            recording.put_off(Said("file-itself-servers-disk-bring", state=state))
         elif _is_of_the_machine(error.__cause__):
             logger.exception("Measuring recording %s", recording_id)
-            recording.put_off("the server’s disk, which could not be read")
+            recording.put_off(Said("servers-disk-which-could-not"))
         else:
             recording.refuse(str(error))
     except Exception as error:
@@ -93,19 +94,19 @@ def _is_of_the_machine(cause: BaseException | None) -> bool:
 
 def _awaited(error: Exception) -> str:
     if isinstance(error, MemoryError):
-        return "memory: the machine had too little left"
+        return Said("memory-machine-had-too-little")
     if storage.is_full(error):
-        return "room on the server’s disk"
+        return Said("room-servers-disk")
     if isinstance(error, DatabaseError):
-        return "the database, which was busy"
+        return Said("database-which-busy")
     if isinstance(error, OSError):
-        return f"the server’s disk ({error.strerror})"
-    return "another try: Sermovox stumbled over it"
+        return Said("servers-disk", strerror=error.strerror)
+    return Said("another-try-sermovox-stumbled-over")
 
 
 def _measured(recording: Recording):
     samples = 0
-    progress = telling(recording.tell_progress, every_s=_PROGRESS_EVERY_S, cancelled="Deleted meanwhile.")
+    progress = telling(recording.tell_progress, every_s=_PROGRESS_EVERY_S, cancelled=Said("deleted-meanwhile"))
     with ExitStack() as kept:
         waveform = WaveformWriter(kept.enter_context(caches.making(recording.waveform_path)))
         kept.callback(waveform.close)

@@ -22,6 +22,7 @@ from django.urls import reverse
 from django.utils.http import http_date
 
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.keeping import storage
 from sermovox.keeping.room import has_room, left_bytes, let_go
 from sermovox.productions.models import Production
@@ -35,7 +36,7 @@ VERSION = "1.0.0"
 logger = logging.getLogger(__name__)
 _CHUNK_BYTES = 1 << 20
 _FLUSHED_EVERY_BYTES = 64 << 20
-_NOT_THERE = "This part does not begin where the last one ended."
+_NOT_THERE = Said("part-does-not-begin-where")
 _BODY_TYPE = "application/offset+octet-stream"
 _LARGEST_RANK = 2**31 - 1
 
@@ -48,13 +49,13 @@ def _in_words(view):
         try:
             return view(request, *args, **kwargs)
         except Upload.DoesNotExist:
-            return _answer(410, said="This upload was given up.")
+            return _answer(410, said=Said("upload-given-up"))
         except DatabaseError as error:
-            logger.exception("An upload")
+            logger.exception(Said("an-upload"))
             if storage.is_full(error):
                 let_go()
                 return _answer(507, said=storage.DISK_FULL)
-            return _answer(503, said="The database was busy for too long. It is tried again.")
+            return _answer(503, said=Said("database-busy-too-long-tried"))
 
     return answering
 
@@ -77,12 +78,12 @@ def uploads(request, production_id: int) -> HttpResponse:
         return wrong
     size = request.headers.get("Upload-Length", "")
     if whole_number(size) is None:
-        return _answer(400, said="Upload-Length must say how many bytes will come.")
+        return _answer(400, said=Said("upload-length-must-say-how"))
     try:
         facts = _metadata(request.headers.get("Upload-Metadata", ""))
         refuse_too_large(int(size))
     except ValueError:
-        return _answer(400, said="Upload-Metadata cannot be read.")
+        return _answer(400, said=Said("upload-metadata-cannot-read"))
     except MasteringError as error:
         return _answer(413, said=str(error))
     if not has_room(int(size)):
@@ -126,7 +127,7 @@ def _given_up(upload: Upload) -> HttpResponse:
         # A part that is arriving just now is given up with the rest; what is being taken in is not.
         is_held = not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB)
         if is_held and upload.state == Upload.State.FINISHING:
-            return _answer(423, said="This upload is being taken in just now.")
+            return _answer(423, said=Said("upload-being-taken-just-now"))
         upload.delete()
         return _answer(204)
     upload.delete()
@@ -150,13 +151,13 @@ def _more(request, upload: Upload) -> HttpResponse:
         return _answer(409, {"Upload-Offset": upload.offset}, said=_NOT_THERE)
     missing = upload.size_bytes - upload.offset
     if (whole_number(request.headers.get("Content-Length")) or 0) > missing:
-        return _answer(400, said="This part is longer than what was announced.")
+        return _answer(400, said=Said("part-longer-than-what-announced"))
     if missing > left_bytes():
         return _answer(507, said=storage.DISK_FULL)
     upload.path.touch()
     with upload.path.open("r+b") as file:
         if not locks.lock(file, locks.LOCK_EX | locks.LOCK_NB):
-            return _answer(423, said="Another part of this upload is arriving just now.")
+            return _answer(423, said=Said("another-part-upload-arriving-just"))
         # Another part may have come between the two looks.
         upload.refresh_from_db(fields=["state", "flushed_bytes"])
         if not upload.is_open or offset != str(upload.offset):
@@ -175,7 +176,7 @@ def _more(request, upload: Upload) -> HttpResponse:
         return _answer(507, {"Upload-Offset": upload.offset}, said=storage.DISK_FULL)
     if broken:
         # What has arrived stays, and the next part goes on from there.
-        return _answer(400, said="The connection broke off.")
+        return _answer(400, said=Said("connection-broke-off"))
     if upload.flushed_bytes == upload.size_bytes:
         sha256 = digest.hexdigest() if digest else ""
         if wrong := _taken_in(upload, sha256=sha256):

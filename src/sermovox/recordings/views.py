@@ -6,6 +6,7 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from mastering.audio.waveform import columns
+from mastering.said import Said
 from sermovox.keeping import caches
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import use
@@ -125,6 +126,6 @@ def _unlike_rates(recording: Recording) -> list[str]:
         if rate_hz and asked != rate_hz:
             wanted.setdefault(asked, []).append(outlet.title)
     return [
-        f"Not the rate asked: it has {rate_hz} Hz, and {asked} Hz are wanted by {', '.join(titles)}. It is converted."
+        Said("not-rate-asked-hz-hz", rate_hz=rate_hz, asked=asked, titles=", ".join(titles))
         for asked, titles in wanted.items()
     ]

@@ -10,10 +10,12 @@ from django.conf.locale import LANG_INFO
 from django.db import models
 from django.utils import timezone
 
+from mastering.said import Said
 from mastering.words.hearing import HeardScript
 from mastering.words.kept import as_bytes, from_bytes
 from mastering.words.spoken import languages
 from sermovox.keeping import caches, storage
+from sermovox.keeping.sentences import SaidField
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
 from sermovox.work.jobs import MOST_STARTS, Job
@@ -63,7 +65,7 @@ class Hearing(Job):
     language = models.CharField(max_length=20)
     state = models.CharField(max_length=10, choices=State, default=State.WAITING)
     share = models.FloatField(default=0.0)
-    said = models.TextField(blank=True)
+    said = SaidField(blank=True)
     started_at = models.DateTimeField(null=True)
 
     objects = HearingQuerySet.as_manager()
@@ -110,7 +112,7 @@ class Hearing(Job):
         return self.claimed(own, state=self.State.LISTENING, share=0.0, started_at=timezone.now())
 
     def give_up(self) -> None:
-        self.settle(self.State.REFUSED, said=f"Looking for the words was broken off {MOST_STARTS} times.")
+        self.settle(self.State.REFUSED, said=Said("looking-words-broken-off-times", most_starts=MOST_STARTS))
 
     def tell_progress(self, share: float) -> bool:
         """Note how far it is; True when it is no longer wanted."""

@@ -5,6 +5,7 @@ import logging
 from django_tasks import task
 
 from mastering.errors import Cancelled, MasteringError, UnreadableRecording
+from mastering.said import Said
 from mastering.words.hearing import hear
 from sermovox.keeping.storage import said_of
 from sermovox.recordings.models import Recording
@@ -18,7 +19,7 @@ _PROGRESS_EVERY_S = 0.5
 _BEFORE_MAKING = 10
 _SHORT_S = 600.0
 """What is no longer is heard in some seconds."""
-_STUMBLED = "Sermovox stumbled over this text. Nothing was changed; listen once more."
+_STUMBLED = Said("sermovox-stumbled-over-text-nothing")
 
 
 def queue_hearing(hearing: Hearing) -> None:
@@ -41,7 +42,7 @@ def hear_recording(key: int) -> None:
             draw_recording.call(recording.pk)
             measured = recording.kept_measurement()
         if measured is None:
-            raise UnreadableRecording("This recording cannot be measured anew. Look at its slip.")
+            raise UnreadableRecording(Said("recording-cannot-measured-anew-look"))
         envelope = measured.levels.envelope
         found = hear(
             recording.path,

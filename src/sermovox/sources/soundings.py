@@ -14,6 +14,7 @@ from mastering.editing.assembly import of_kinds
 from mastering.editing.roles import APART
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said
 from mastering.shaping.treatment import AS_IT_IS, Treatment, treatment_of
 from sermovox.cutting.programmes import Assembly
 from sermovox.productions.models import Production, Section, content_of
@@ -135,7 +136,7 @@ class Soundings:
         if not section.made_of:
             return []
         if recording is not None and not recording.ready and not section.is_cut:
-            refusal = recording.refusal or "This recording is still being measured. It takes a moment."
+            refusal = recording.refusal or Said("recording-still-being-measured-takes")
             return [Sounding(title=section.title, refusal=refusal, channels=_UNKNOWN_CHANNELS, **facts)]
         try:
             voices = self._made.voices(section)
@@ -203,7 +204,7 @@ class Soundings:
             content_kind=section.content_kind,
             treatment=section.wishes,
             channels=_UNKNOWN_CHANNELS,
-            refusal="This section has no recording yet. Give it one in the running order.",
+            refusal=Said("section-no-recording-yet-give"),
         )
 
     def unpaired_whole(self, sections: Sequence[Section]) -> Sounding:
@@ -214,7 +215,7 @@ class Soundings:
             content_kind=content_of(sections),
             treatment=common_treatment(sections),
             channels=_UNKNOWN_CHANNELS,
-            refusal="No section has a recording yet. Give them theirs in the running order.",
+            refusal=Said("no-section-recording-yet-give"),
         )
 
     def settled_before(self, values: dict) -> Sounding:
@@ -230,7 +231,7 @@ class Soundings:
             recordings=self.recordings_of(recording, programme),
             recording=recording,
             programme=programme,
-            refusal="Its recording is no longer there." if gone else "",
+            refusal=Said("recording-no-longer-there") if gone else "",
         )
 
     def recordings_of(self, recording: Recording | None, programme: dict | None) -> tuple[Recording, ...]:

@@ -7,7 +7,9 @@ from django import forms
 from django.core.exceptions import ValidationError
 from django.http import QueryDict
 
-ELSEWHERE = "This was changed in another window. It shows now how it is; look, and do it again."
+from mastering.said import Said, together, within
+
+ELSEWHERE = Said("changed-another-window-shows-now")
 
 
 def revision_of(*values) -> str:
@@ -44,7 +46,7 @@ class Guarded(forms.ModelForm):
         try:
             seen = {str(name): str(text) for name, text in json.loads(cleaned.get("seen") or "").items()}
         except (ValueError, AttributeError) as error:
-            raise ValidationError("This form was sent without what it was made from. Load the page anew.") from error
+            raise ValidationError(Said("form-sent-without-what-made")) from error
         theirs, both = [], []
         for name, text in self._now.items():
             was, now = seen.get(name), revision_of(text)
@@ -55,22 +57,20 @@ class Guarded(forms.ModelForm):
                 cleaned[name] = self.fields[name].clean(self.get_initial_for_field(self.fields[name], name))
                 theirs.append(name)
             else:
-                both.append(f"{self._label(name)} is now “{text[:80] or 'empty'}”")
+                both.append(Said("now", label=self._label(name), text=text[:80] or "empty"))
         if both:
             # Sent once more, it was made from what is known now.
             self.data = self.data.copy()
             self.data["seen"] = self.fields["seen"].initial
             for name in theirs:
                 self.data[name] = self._now[name]
-            raise ValidationError(
-                f"Another window changed the same meanwhile: {'; '.join(both)}. Nothing was saved. "
-                "Save again to put what stands below in its place."
-            )
+            raise ValidationError(Said("another-window-changed-same-meanwhile", both=together(both, "; ")))
         self.changed_elsewhere = [self._label(name) for name in theirs]
         return cleaned
 
     def _label(self, name: str) -> str:
-        return str(self.fields[name].label or name).lower()
+        label = self.fields[name].label or name
+        return within(label) if isinstance(label, Said) else str(label).lower()
 
 
 def _shown(value) -> str:

@@ -7,9 +7,10 @@ from fpdf.fonts import FontFace
 
 from mastering.outlets.findings import FAIL, PASS, REMARK
 from mastering.outlets.reports import Checked, worst_first
+from mastering.said import Said
 from sermovox.ui.paper import FAINT, Paper
 
-_SIGNS = {PASS: "passes", REMARK: "passes, close", FAIL: "FAILS"}
+_SIGNS = {PASS: "passes", REMARK: Said("passes-close"), FAIL: "FAILS"}
 _WIDTHS = (40, 42, 42, 26, 24)
 
 
@@ -37,7 +38,10 @@ def _table(pdf: Paper, file: Checked) -> None:
     with pdf.table(
         col_widths=_WIDTHS, borders_layout="HORIZONTAL_LINES", line_height=4, text_align="LEFT", padding=(1, 1.5, 1, 0)
     ) as table:
-        table.row(("Rule", "Asked", "Found", "Margin", "Verdict"), style=FontFace(color=FAINT))
+        table.row(
+            (Said("rule-label"), Said("asked-label"), Said("found-label"), Said("margin-label"), Said("verdict-label")),
+            style=FontFace(color=FAINT),
+        )
         for finding in file.findings:
             row = [finding[each] for each in ("label", "asked", "found")]
             table.row((*row, finding.get("margin", ""), _SIGNS.get(finding["verdict"], finding["verdict"])))

@@ -10,10 +10,11 @@ from pathlib import Path
 from django.conf import settings
 
 from mastering.audio.placing import whole
+from mastering.said import Said
 
-WORKER, SHORT_WORKER, SENDER = "worker", "worker for short work", "worker that sends"
+WORKER, SHORT_WORKER, SENDER = "worker", Said("worker-short-work"), Said("worker-sends")
 WORKERS = (WORKER, SHORT_WORKER, SENDER)
-STAND_INS, WATCHER = "process of the stand-ins", "watcher of the folder"
+STAND_INS, WATCHER = Said("process-stand-ins"), Said("watcher-folder")
 PAUSES_S = (1.0, 5.0, 600.0)
 """How long a process that ends as soon as it starts is left before it is started again. With the last of them it is
 told; whatever was in its way may be gone by then.
@@ -52,10 +53,7 @@ def note(name: str, reason: str) -> str:
 
 def sentence(name: str, reason: str) -> str:
     """What is told of a process that is left out."""
-    return (
-        f"The {name} cannot be started: it ended at once, {len(PAUSES_S)} times. {reason} "
-        "What needs it waits; it is tried again every ten minutes, and whenever Sermovox is started."
-    )
+    return Said("cannot-started-ended-once-times", name=name, count=len(PAUSES_S), reason=reason)
 
 
 def is_there(name: str) -> None:

@@ -7,11 +7,14 @@ from datetime import datetime
 from django.utils import timezone
 
 from mastering.errors import Cancelled
+from mastering.said import Said
 
 _TOO_LITTLE = 0.02
 
 
-def telling(tell: Callable[[float], bool], *, every_s: float, cancelled: str = "Cancelled.") -> Callable[[float], None]:
+def telling(
+    tell: Callable[[float], bool], *, every_s: float, cancelled: str = Said("cancelled-sentence")
+) -> Callable[[float], None]:
     """What long work calls with the share done, 0.0 to 1.0: now and then that is noted with `tell`; where this says
     that nobody wants it any more, Cancelled is raised.
     """

@@ -15,6 +15,7 @@ from django.conf import settings
 from django.db import DatabaseError, close_old_connections
 from django.utils.module_loading import autodiscover_modules
 
+from mastering.said import Said
 from sermovox.keeping import copied, room, storage
 from sermovox.work import queue
 
@@ -86,7 +87,7 @@ def seen_to(look: Look) -> None:
             room.let_go()
         logger.warning("Looking after what waits: %s", error)
     except Exception:
-        logger.exception("Looking after what waits")
+        logger.exception(Said("looking-after-what-waits"))
 
 
 def forgotten(paths: Iterable[Path]) -> Iterator[Path]:

@@ -2,6 +2,7 @@
 
 from mastering.outlets.rules import artwork, delivery, levels, making, size, tags
 from mastering.outlets.rules.kind import GROUPS, RuleKind
+from mastering.said import Said
 
 RULE_KINDS: dict[str, RuleKind] = {}
 """Every kind by its name, in the order of a rule sheet."""
@@ -10,7 +11,7 @@ RULE_KINDS: dict[str, RuleKind] = {}
 def register(kind: RuleKind) -> None:
     """Add a kind, at the end of its group."""
     if kind.name in RULE_KINDS:
-        raise ValueError(f"There is a kind of rule called {kind.name} already.")
+        raise ValueError(Said("there-kind-rule-called-already", name=kind.name))
     every = [*RULE_KINDS.values(), kind]
     every.sort(key=lambda each: GROUPS.index(each.group))
     RULE_KINDS.clear()

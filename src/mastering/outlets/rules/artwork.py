@@ -19,13 +19,14 @@ from mastering.outlets.rules.kind import (
     Examined,
     RuleKind,
 )
+from mastering.said import Said
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.writing import holds
 
 FROM_SECTIONS, FROM_MARKS = "from sections", "from marks"
 _FIRST_CHAPTER_S = 0.5
 """A chapter that begins later leaves the start of the file without one."""
-_PICTURE = "Give the production a square picture under “Facts and artwork”, then make the file again."
+_PICTURE = Said("give-production-square-picture-under")
 _MOST_PX, _MOST_KB = 8000, 32000
 
 
@@ -60,7 +61,7 @@ def _picture_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     extras = asked.get("extra_files")
     if holds(encoding.container, "picture") or (isinstance(extras, Items) and COVER in extras.values):
         return ""
-    return f"{encoding.container} files hold no picture. Ask for {COVER} among the extra files as well."
+    return Said("files-hold-no-picture-ask", container=encoding.container, cover=COVER)
 
 
 def _chapters(examined: Examined) -> str:
@@ -69,7 +70,7 @@ def _chapters(examined: Examined) -> str:
     if not marks:
         return "none"
     if any(not mark.title.strip() for mark in marks):
-        return "one without a title"
+        return Said("one-without-title")
     starts = [mark.start_s for mark in marks]
     if starts[0] > _FIRST_CHAPTER_S or starts != sorted(set(starts)) or starts[-1] >= examined.facts.duration_s:
         return "out of order"
@@ -81,16 +82,16 @@ def _chapters_held(asked: Asked, examined: Examined) -> Finding:
     if figure == ASKED and examined.texts and asked.kind.name in examined.texts:
         # Chapters are told apart by their titles; where they begin was looked at already.
         found = "\n".join(mark.title for mark in examined.carried.chapters)
-        figure = ASKED if found == examined.texts[asked.kind.name] else "with other titles"
+        figure = ASKED if found == examined.texts[asked.kind.name] else Said("other-titles")
     return by_figure(asked, figure, examined)
 
 
 def _chapters_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     if not holds(encoding.container, "chapters"):
-        return f"{encoding.container} files hold no chapter marks. Ask for chapters.json among the extra files instead."
+        return Said("files-hold-no-chapter-marks", container=encoding.container)
     files = asked.get("files")
     if asked["chapters"].first == FROM_SECTIONS and not (files and files.first == JOINED):
-        return "Chapter marks from sections want one file of all sections; ask for that, or for marks from pages."
+        return Said("chapter-marks-from-sections-want")
     return ""
 
 
@@ -116,17 +117,17 @@ KINDS = [
     replace(
         _ARTWORK,
         name="artwork_px",
-        label="Artwork, each side",
+        label=Said("artwork-each-side"),
         unit="px",
         least=1,
         most=_MOST_PX,
-        hint="A square picture in every file; larger ones are scaled down.",
+        hint=Said("square-picture-every-file-larger"),
         figure=_side,
     ),
     replace(
         _ARTWORK,
         name="artwork_kb",
-        label="Artwork, weight",
+        label=Said("artwork-weight"),
         unit="kB",
         least=1,
         most=_MOST_KB,
@@ -135,7 +136,7 @@ KINDS = [
     replace(
         _ARTWORK,
         name="artwork_format",
-        label="Artwork, format",
+        label=Said("artwork-format"),
         takes=CHOICE,
         choices=("JPEG", "PNG"),
         figure=lambda examined: examined.artwork.format if examined.artwork else None,
@@ -143,11 +144,11 @@ KINDS = [
     replace(
         _ARTWORK,
         name="chapters",
-        label="Chapter marks",
+        label=Said("chapter-marks"),
         takes=CHOICE,
         choices=(FROM_SECTIONS, FROM_MARKS),
         advice=Advice(
-            other="Give every section, or every mark on its page, a title; then make the file again.",
+            other=Said("give-every-section-every-mark"),
             terminal="Write titled marks into the recording with sermovox marks --copy, then make it again.",
         ),
         figure=_chapters,

@@ -22,6 +22,7 @@ from mastering.outlets.rules.kind import (
     Figure,
     RuleKind,
 )
+from mastering.said import Said, together
 
 EXTRA_FILES = "extra_files"
 ONE_EACH, JOINED = "one for each section", "one of all sections"
@@ -29,17 +30,17 @@ HEARD_FIRST = "somebody listens to it"
 COVER = "cover.jpg"
 EXTRAS = ("manifest.csv", "manifest.json", COVER, "chapters.json", "chapters.txt", "check-sheets.html")
 """Files that can go with a delivery."""
-ROLES = ("opening credits", "dedication", "foreword", "afterword", "closing credits", "sample")
+ROLES = (Said("opening-credits"), "dedication", "foreword", "afterword", Said("closing-credits"), "sample")
 """Sections an outlet may want to be there."""
 
 
 def _alike(demand: Demand, files: Sequence[Delivered], extras: Collection[str]) -> Figure:
-    return _MET if len({file.channels for file in files}) == 1 else "mono and stereo"
+    return _MET if len({file.channels for file in files}) == 1 else Said("mono-stereo")
 
 
 def _order(demand: Demand, files: Sequence[Delivered], extras: Collection[str]) -> Figure:
     wrong = out_of_order([file.name for file in files])
-    return f"{files[wrong[0]].name} comes too soon" if wrong else _IN_ORDER
+    return Said("comes-too-soon", name=files[wrong[0]].name) if wrong else _IN_ORDER
 
 
 def _sections(demand: Demand, files: Sequence[Delivered], extras: Collection[str]) -> Figure:
@@ -49,7 +50,7 @@ def _sections(demand: Demand, files: Sequence[Delivered], extras: Collection[str
 def _all_there(demand: Demand, there: Collection[str]) -> Figure:
     wanted = demand.values if isinstance(demand, Items) else ()
     missing = [each for each in wanted if each not in there]
-    return f"without {', '.join(missing)}" if missing else ASKED
+    return Said("without", missing=together(missing, ", ")) if missing else ASKED
 
 
 def _name(asked: Asked, examined: Examined) -> Finding:
@@ -60,10 +61,10 @@ def _name(asked: Asked, examined: Examined) -> Finding:
     grave = next((each for each in check_names([examined.name], extensions=endings) if each.grave), None)
     return by_text(
         asked,
-        wanted=wanted or f"a name that every system takes, ending in .{' or .'.join(kinds)}",
+        wanted=wanted or Said("name-every-system-takes-ending", kinds=" or .".join(kinds)),
         found=examined.name,
         right=examined.name == wanted if wanted else grave is None and extension in kinds,
-        advice=" ".join(filter(None, (grave.words if grave else "", asked.kind.advice.other))),
+        advice=together(filter(None, (grave.words if grave else "", asked.kind.advice.other))),
     )
 
 
@@ -77,68 +78,66 @@ KINDS = [
     replace(
         _OF_ALL,
         name="channels_alike",
-        label="Channels of all files",
+        label=Said("channels-all-files"),
         choices=(_MET,),
-        advice=Advice(other="Some files are mono and some are stereo. Make all of them again in one run."),
+        advice=Advice(other=Said("some-files-mono-some-stereo")),
         together=_alike,
     ),
-    replace(_MADE, name="files", label="Files", choices=(ONE_EACH, JOINED)),
+    replace(_MADE, name="files", label=Said("files-label"), choices=(ONE_EACH, JOINED)),
     replace(
         _OF_ALL,
         name="sections_required",
-        label="Sections required",
+        label=Said("sections-required"),
         takes=LIST,
         choices=ROLES,
         wants_whole=True,
         advice=Advice(
-            other="Add the missing sections to the running order and deliver them too.",
-            terminal="Give the missing ones too. The name of a file says what it is, such as “opening credits.wav”.",
+            other=Said("add-missing-sections-running-order"),
+            terminal=Said("give-missing-ones-too-name"),
         ),
         together=_sections,
     ),
     replace(
         _OF_ALL,
         name="order",
-        label="Order of the names",
+        label=Said("order-names"),
         choices=(_IN_ORDER,),
         advice=Advice(
-            other="Sorted by name, the files are not in running order. Begin their names with {place|pad} on “Names”.",
+            other=Said("sorted-name-files-not-running"),
             terminal="Begin the names with {place|pad}: --names '{place|pad}-{title}'.",
         ),
         together=_order,
     ),
     RuleKind(
         name="names",
-        label="File name",
+        label=Said("file-name-label"),
         group=DELIVERY,
         takes=PATTERN,
-        hint="A pattern; each production may still choose its own.",
+        hint=Said("pattern-each-production-may-still"),
         same_for_all=True,
         makes_another=False,
         advice=Advice(
-            other="Rename the file on its delivery’s page, or change the pattern on “Names”.",
+            other=Said("rename-file-deliverys-page-change"),
             terminal="Give another pattern with --names, or rename it with sermovox rename.",
         ),
         figure=lambda examined: examined.name or None,
         held=_name,
     ),
-    replace(_MADE, name="listened", label="Before it is sent", choices=(HEARD_FIRST,)),
+    replace(_MADE, name="listened", label=Said("before-sent"), choices=(HEARD_FIRST,)),
     replace(
         _MADE,
         name="folder",
-        label="Folder",
+        label=Said("folder"),
         takes=PATTERN,
-        hint="Where the files lie in what is handed over, such as mp3 or masters.",
+        hint=Said("where-files-lie-what-handed"),
     ),
     replace(
         _OF_ALL,
         name=EXTRA_FILES,
-        label="Files beside them",
+        label=Said("files-beside-them"),
         takes=LIST,
         choices=EXTRAS,
-        advice=Advice(
-            other="What is missing is made from the production’s facts, artwork and chapter marks; give it those."
-        ),
+        advice=Advice(other=Said("what-missing-made-from-productions")),
         together=lambda demand, files, extras: _all_there(demand, extras),
     ),
 ]

@@ -6,13 +6,14 @@ from math import isfinite
 from mastering.outlets.demands import Items, Named, Range
 from mastering.outlets.findings import FAIL, PASS, REMARK, Finding, Scale
 from mastering.outlets.rules.kind import ASKED, LEVELS, UNTOLD, Asked, Examined, Figure
+from mastering.said import Said
 
 _SLACK_OF_NAMED = 0.5
 """How far a number may lie from one that is asked by name: rates and bitrates are whole numbers."""
 _MOST_SHOWN = 120
 NO_TEXT = "none"
-THERE, THERE_IF_KNOWN = "there", "there, if anything is known"
-NOTHING_KNOWN, THERE_UNKNOWN = "nothing is known of it", "there, and nothing is known of it"
+THERE, THERE_IF_KNOWN = "there", Said("there-if-anything-known")
+NOTHING_KNOWN, THERE_UNKNOWN = Said("nothing-known"), Said("there-nothing-known")
 OWN_WORDS = frozenset((NO_TEXT, THERE, THERE_IF_KNOWN, NOTHING_KNOWN, THERE_UNKNOWN))
 """What is said of a text instead of it."""
 
@@ -61,7 +62,7 @@ def by_extremes(asked: Asked, low: float, high: float, *, average: float) -> Fin
     demand = asked.demand
     nearest = min((low, high), key=lambda each: min(each - demand.low, demand.high - each))
     unit = asked.kind.unit
-    found = f"{low:.0f} to {high:.0f} {unit}, {average:.0f} on average"
+    found = Said("range-and-average", low=low, high=high, unit=unit, average=average)
     return replace(by_figure(asked, nearest), found=found, scale=_scale(asked, low, high))
 
 
@@ -93,17 +94,21 @@ def _margin(asked: Asked, figure: Figure) -> str:
     if figure is None or isinstance(figure, str) or not isinstance(demand, Range):
         return ""
     if figure < demand.low - kind.slack:
-        return f"{kind.apart_words(demand.low - figure)} too low"
+        return Said("too-low", apart_words=kind.apart_words(demand.low - figure))
     if figure > demand.high + kind.slack:
-        return f"{kind.apart_words(figure - demand.high)} too high"
+        return Said("too-high", apart_words=kind.apart_words(figure - demand.high))
     spare = min(abs(figure - edge) for edge in demand.edges)
-    return f"{kind.apart_words(spare)} to spare" if round(spare, max(kind.digits, 1)) else "nothing to spare"
+    return (
+        Said("spare", apart_words=kind.apart_words(spare))
+        if round(spare, max(kind.digits, 1))
+        else Said("nothing-spare")
+    )
 
 
 def _verdict(asked: Asked, figure: Figure) -> tuple[str, str]:
     advice, demand = asked.kind.advice, asked.demand
     if figure == UNTOLD:
-        return REMARK, "A file of this format does not say it. Make sure of it where it was made."
+        return REMARK, Said("file-format-does-not-say")
     if isinstance(demand, Items):
         return (PASS, "") if figure == ASKED else (FAIL, advice.other)
     if isinstance(demand, Named):
@@ -115,7 +120,7 @@ def _verdict(asked: Asked, figure: Figure) -> tuple[str, str]:
         # No noise at all is within any ceiling; no loudness is not within any range, and no picture has no weight.
         if demand.low == -float("inf") and asked.kind.group == LEVELS:
             return (REMARK, advice.none) if advice.none else (PASS, "")
-        return FAIL, advice.other or "There is nothing to measure in this file."
+        return FAIL, advice.other or Said("there-nothing-measure-file")
     if demand.meets(figure, asked.kind.slack):
         return _pass_or_remark(asked, demand, figure)
     return FAIL, (advice.too_low if figure < demand.low else advice.too_high) or advice.other
@@ -135,5 +140,5 @@ def is_exactly(figure: Figure, asked: str | int | float) -> bool:
 def _pass_or_remark(asked: Asked, demand: Range, figure: float) -> tuple[str, str]:
     margin = min(abs(figure - edge) for edge in demand.edges)
     if asked.kind.close and margin < asked.kind.close:
-        return REMARK, f"It passes by {margin:.2f} {asked.kind.unit_apart}, which is close."
+        return REMARK, Said("passes-which-close", margin=margin, unit_apart=asked.kind.unit_apart)
     return PASS, ""

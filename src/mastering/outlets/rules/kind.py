@@ -10,27 +10,28 @@ from mastering.meters.envelope import Envelope
 from mastering.meters.meter import Levels
 from mastering.outlets.demands import Demand, Named, Range
 from mastering.outlets.findings import Finding
+from mastering.said import Said, figured
 from mastering.shaping.edges import Edges
 from mastering.shaping.rehearsal import Rehearsed
 from mastering.tagging.artwork import ArtworkFacts, BadArtwork, inspect
 from mastering.tagging.carried import Carried
 
 FORMAT, BITRATE, LEVELS, SIZE, DELIVERY, TAGGING, PICTURES = GROUPS = (
-    "Format",
-    "Bitrate",
-    "Levels",
-    "Length and size",
-    "Files and delivery",
-    "Tags",
-    "Artwork and chapters",
+    Said("format"),
+    Said("bitrate"),
+    Said("levels"),
+    Said("length-size"),
+    Said("files-delivery"),
+    Said("tags"),
+    Said("artwork-chapters"),
 )
 CHOICE, NUMBER, RANGE, PATTERN, LIST = "choice", "number", "range", "pattern", "list"
 """How a demand is written."""
-OF_SOUND, BESIDE_SOUND, OF_DELIVERY, OF_MAKING = "sound", "beside sound", "delivery", "making"
+OF_SOUND, BESIDE_SOUND, OF_DELIVERY, OF_MAKING = "sound", Said("beside-sound"), "delivery", "making"
 """What a rule speaks of: a file, or what stands in it beside its sound; all files of a delivery together; how files are
 made and where they go, which nothing in a file can be held against."""
-ASKED, LEFT_OUT = "there", "left out"
-UNTOLD = "not told by the file"
+ASKED, LEFT_OUT = "there", Said("left-out")
+UNTOLD = Said("not-told-file")
 """What a format has no place to say."""
 Figure = str | float | None
 _UNITS_APART = {"LUFS": "LU", "dBFS": "dB", "dBTP": "dB"}
@@ -174,7 +175,7 @@ class RuleKind:
     helped_by_ride: bool = False
     told_always: bool = False
     """Whether a plan predicts it even where it is not asked."""
-    unknown: str = "The rule “{name}” cannot be “{value}”; it can be {choices}."
+    unknown: Callable[..., str] = lambda **told: Said("rule-cannot-be", **told)
     """Said of a value that is not among the choices."""
 
     said: Callable[[Demand], str] | None = None
@@ -213,13 +214,13 @@ class RuleKind:
         if self.is_length:
             return clock(figure)
         # Adding zero takes the sign off a minus nought.
-        return f"{round(figure, self.digits) + 0.0:.{self.digits}f} {self.unit}".strip()
+        return figured(f"{round(figure, self.digits) + 0.0:.{self.digits}f} {self.unit}".strip())
 
     def apart_words(self, by: float) -> str:
         """Write out how far two figures lie apart."""
         if self.is_length and by >= 1:
             return clock(by)
-        return f"{by:.{max(self.digits, 1)}f} {self.unit_apart}"
+        return figured(f"{by:.{max(self.digits, 1)}f} {self.unit_apart}")
 
     def words(self, demand: Demand) -> str:
         """Write a demand out, with its unit: "-19 ±1 LUFS", "at most -3 dBFS", "0.5 to 1 s"."""
@@ -233,11 +234,11 @@ class RuleKind:
         names = ", ".join(f"`{choice}`" for choice in self.choices)
         unit = f", {self.unit}" if self.unit else ""
         return {
-            CHOICE: f"one of: {names}",
-            LIST: f"a list of: {names}",
-            PATTERN: "a pattern",
-            NUMBER: f"a number or several, or a range{unit}",
-            RANGE: f"a range or an aim{unit}",
+            CHOICE: Said("one", names=names),
+            LIST: Said("list", names=names),
+            PATTERN: Said("pattern"),
+            NUMBER: Said("number-several-range", unit=unit),
+            RANGE: Said("range-aim", unit=unit),
         }[self.takes]
 
     def found(self, examined: Examined) -> Figure:

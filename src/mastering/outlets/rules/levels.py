@@ -19,6 +19,7 @@ from mastering.outlets.rules.kind import (
     RuleKind,
 )
 from mastering.outlets.rules.making import MAKE_AGAIN
+from mastering.said import Said, both, together, within
 
 INTEGRATED, RMS, RMS_AES17, LOUDNESS_RANGE = "integrated_lufs", "rms_dbfs", "rms_aes17_dbfs", "loudness_range_lu"
 SAMPLE_PEAK, TRUE_PEAK, NOISE_FLOOR = "sample_peak_dbfs", "true_peak_dbtp", "noise_floor_dbfs"
@@ -29,7 +30,7 @@ HUSH_MORE_DB = 1.0
 """How far a file may lie from the middle of its delivery; in a plan, the range of loudness that follows from it."""
 LOUDNESS_RULES = (INTEGRATED, RMS, RMS_AES17)
 PEAK_RULES = (SAMPLE_PEAK, TRUE_PEAK)
-_ALONE = "It has one gain with the rest of its set; levelled by itself it would do."
+_ALONE = Said("one-gain-rest-set-levelled")
 
 
 def _higher(level: float | None, by: float) -> float | None:
@@ -48,17 +49,19 @@ def _peak(name: str) -> Callable[[Foreseen], float]:
 def _missed_loudness(missed: Missed) -> str:
     kind, demand, figure = missed.kind, missed.demand, missed.figure
     if figure > demand.high:
-        told = f"It comes to {figure:.1f} {kind.unit}; the outlet asks for {demand.high:g} or less"
-        return _or_else(missed, f"{told}, {missed.by:.1f} less than that.", rivals=_rivals(missed))
-    told = f"Under the peak ceiling this take reaches {figure:.1f} {kind.unit}; the outlet asks for {demand.low:g} or "
-    return _or_else(missed, f"{told}more, {missed.by:.1f} more than that.", rivals=_rivals(missed))
+        told = Said("comes-outlet-asks-less", figure=figure, unit=kind.unit, high=demand.high)
+        return _or_else(missed, Said("less-than", told=told, by=missed.by), rivals=_rivals(missed))
+    told = Said("under-peak-ceiling-take-reaches", figure=figure, unit=kind.unit, low=demand.low)
+    return _or_else(missed, Said("more-more-than", told=told, by=missed.by), rivals=_rivals(missed))
 
 
 def _missed_consistency(missed: Missed) -> str:
     low, high = missed.demand.low, missed.demand.high
-    told = (
-        f"It reaches {missed.figure:.1f} LUFS, {abs(missed.figure - (low + high) / 2):.1f} LU from the middle of this "
-        f"delivery; the outlet allows {(high - low) / 2:g}."
+    told = Said(
+        "reaches-lufs-lu-from-middle",
+        figure=missed.figure,
+        figure_2=abs(missed.figure - (low + high) / 2),
+        high=(high - low) / 2,
     )
     return _or_else(missed, told, rivals=[])
 
@@ -69,50 +72,45 @@ def _rivals(missed: Missed) -> list[str]:
     asked = [name for name in missed.demands if name in others]
     ranges = {name: range_of(missed.demands, name) for name in asked}
     aimed = [name for name, found in ranges.items() if name in LOUDNESS_RULES or (found and found.target is not None)]
-    return [_BY_NAME[name].label.lower() for name in aimed]
+    return [within(_BY_NAME[name].label) for name in aimed]
 
 
 def _or_else(missed: Missed, told: str, *, rivals: list[str]) -> str:
     if missed.together:
-        return f"{told} {_ALONE}"
+        return together([told, _ALONE])
     if rivals:
-        return f"{told} What it asks for {' and '.join(rivals)} stands against it: one of the two has to give."
-    return f"{told} {missed.ride or 'Taking out its sharpest knocks would make room.'}"
+        return Said("what-asks-stands-against-one", told=told, rivals=both(rivals))
+    return together([told, missed.ride or Said("taking-out-sharpest-knocks")])
 
 
 def _missed_range(missed: Missed) -> str:
-    after = " even after the ride" if missed.ridden else ""
-    way = missed.ride or "Ride does not bring it closer: raise the quiet passages by hand, on the page."
-    return f"Its loudness range is {missed.figure:.1f} LU{after}; the outlet allows {missed.demand.high:g}. {way}"
+    after = Said("even-after-ride") if missed.ridden else ""
+    way = missed.ride or Said("ride-does-not-bring-closer")
+    return Said("loudness-range-lu-outlet-allows", figure=missed.figure, after=after, high=missed.demand.high, way=way)
 
 
 def _missed_peak(missed: Missed) -> str:
     kind = missed.kind
-    asked, why = missed.demand.moved(0).words(), "The outlet’s other level rules leave no room for it."
-    return f"Its {kind.label.lower()} comes to {missed.figure:.1f} {kind.unit}; the outlet asks for {asked}. " + (
-        _ALONE if missed.together else why
-    )
+    asked = missed.demand.moved(0).words()
+    why = _ALONE if missed.together else Said("outlets-other-level-rules-leave")
+    label = within(kind.label)
+    return Said("comes-to-asks-for", label=label, figure=missed.figure, unit=kind.unit, asked=asked, why=why)
 
 
 def _missed_noise(missed: Missed) -> str:
     figure, allowed, hush_db = missed.figure, missed.demand.high, missed.hush_db
     if missed.most_hush_db is None:
-        return (
-            f"Its quietest half second comes to {figure:.1f} dBFS and holds speech, so it has no noise floor to show; "
-            f"the outlet allows {allowed:g}. Leave half a second of pause somewhere, or put some of the silent "
-            "room there."
-        )
-    change = f"the {missed.gain_db:.1f} dB this take needs" if missed.gain_db > 0 else "levelling"
-    told = (
-        f"After {change}{f' and {hush_db:.0f} dB of hush' if hush_db else ''}, its noise floor is "
-        f"at {figure:.1f} dBFS; the outlet allows {allowed:g}."
-    )
+        return Said("quietest-half-second-comes-dbfs", figure=figure, allowed=allowed)
+    change: str = Said("db-take-needs", gain_db=missed.gain_db) if missed.gain_db > 0 else Said("levelling")
+    if hush_db:
+        change = both([change, Said("db-of-hush", hush_db=hush_db)])
+    told = Said("after-noise-floor", change=change, figure=figure, allowed=allowed)
     if missed.low:
-        return f"{told} {missed.low}"
+        return together([told, missed.low])
     wanted_db = math.ceil(hush_db + missed.by + HUSH_MORE_DB)
     if wanted_db <= missed.most_hush_db:
-        return f"{told} Hush of {wanted_db} dB or a quieter room would do."
-    return f"{told} That is {missed.by:.1f} dB too much, more than hush can take: the room has to be quieter."
+        return Said("hush-db-quieter-room-would", told=told, wanted_db=wanted_db)
+    return Said("db-too-much-more-than", told=told, by=missed.by)
 
 
 def _longest_pause_s(envelope: Envelope) -> float:
@@ -122,20 +120,14 @@ def _longest_pause_s(envelope: Envelope) -> float:
 
 
 def _missed_pause(missed: Missed) -> str:
-    return (
-        f"Its longest pause lasts {missed.figure:.1f} s; the outlet asks for {missed.demand.words('s')}. Level cannot "
-        "mend that: shorten its pauses on its page."
-    )
+    return Said("longest-pause-lasts-s-outlet", figure=missed.figure, words=missed.demand.words("s"))
 
 
 def _of_offset(examined: Examined) -> str:
     offset = offset_of(certain(examined.levels))
     if offset is None:
         return ""
-    return (
-        f"The zero line is off by {100 * offset:.1f} % of full scale, which makes up most of this. Allow the rumble "
-        "filter in the section’s treatment; the room may well be quiet enough."
-    )
+    return Said("zero-line-off-full-scale-which", offset=100 * offset)
 
 
 def _consistency_refused(demands: Mapping[str | None, Demand]) -> str:
@@ -146,14 +138,13 @@ def _consistency_refused(demands: Mapping[str | None, Demand]) -> str:
 
 
 _QUIETER = "Peaks left no room for more gain: allow --ride if-needed, or take sharp knocks out of the recording."
-_LOUDER = "The file is louder than asked. " + MAKE_AGAIN
+_LOUDER = Said("louder-than-asked", again=MAKE_AGAIN)
 _RMS_ADVICE = Advice(
-    too_low="The file is quieter than asked. Long pauses pull RMS down: shorten them, or take sharp knocks out of the "
-    "recording so that there is room for more gain.",
+    too_low=Said("file-quieter-than-asked-long"),
     too_high=_LOUDER,
     terminal_too_low=_QUIETER,
 )
-_PEAK_LOW = "The peak is lower than asked. " + MAKE_AGAIN
+_PEAK_LOW = Said("peak-lower-than-asked", again=MAKE_AGAIN)
 _EDGES_AT_TERMINAL = "Leave --no-room-tone out, so that room tone is set as the outlet asks."
 
 _LOUDNESS = RuleKind(
@@ -171,11 +162,10 @@ KINDS = [
     replace(
         _LOUDNESS,
         name=INTEGRATED,
-        label="Integrated loudness",
+        label=Said("integrated-loudness"),
         unit="LUFS",
         advice=Advice(
-            too_low="The file is quieter than asked: peaks left no room for more gain. Allow ride in its treatment, or "
-            "take sharp knocks and plosives out on its page, then make the file again.",
+            too_low=Said("file-quieter-than-asked-peaks"),
             too_high=_LOUDER,
             terminal_too_low=_QUIETER,
         ),
@@ -203,12 +193,11 @@ KINDS = [
     replace(
         _LOUDNESS,
         name=LOUDNESS_RANGE,
-        label="Loudness range",
+        label=Said("loudness-range"),
         unit="LU",
         close=0.5,
         advice=Advice(
-            too_high="Loud and quiet passages lie too far apart. Allow ride in the section’s treatment, or raise the "
-            "quiet passages on its page.",
+            too_high=Said("loud-quiet-passages-lie-too"),
             terminal="Allow --ride if-needed.",
         ),
         measured=lambda levels: levels.loudness_range_lu,
@@ -218,33 +207,31 @@ KINDS = [
     replace(
         _PEAK,
         name=SAMPLE_PEAK,
-        label="Sample peak",
+        label=Said("sample-peak"),
         unit="dBFS",
-        advice=Advice(too_low=_PEAK_LOW, too_high="The peak is higher than asked. " + MAKE_AGAIN),
+        advice=Advice(too_low=_PEAK_LOW, too_high=Said("peak-higher-than-asked", again=MAKE_AGAIN)),
         measured=lambda levels: levels.sample_peak_dbfs,
         predicts=_peak(SAMPLE_PEAK),
     ),
     replace(
         _PEAK,
         name=TRUE_PEAK,
-        label="True peak",
+        label=Said("true-peak"),
         unit="dBTP",
-        advice=Advice(too_low=_PEAK_LOW, too_high="The peak between the samples is higher than asked. " + MAKE_AGAIN),
+        advice=Advice(too_low=_PEAK_LOW, too_high=Said("true-peak-higher-than-asked", again=MAKE_AGAIN)),
         measured=lambda levels: levels.true_peak_dbtp,
         predicts=_peak(TRUE_PEAK),
     ),
     RuleKind(
         name=NOISE_FLOOR,
-        label="Noise floor",
+        label=Said("noise-floor"),
         group=LEVELS,
         unit="dBFS",
         close=1.0,
         told_always=True,
         advice=Advice(
-            too_high="The pauses are too loud. Allow hush in the section’s treatment, or record in a quieter room or "
-            "nearer to the microphone; gain lifts the room together with the voice.",
-            none="There is no room to be heard in its pauses, only digital silence or none at all. Some outlets refuse "
-            "digital silence: let room tone be put there on its page.",
+            too_high=Said("pauses-too-loud-allow-hush"),
+            none=Said("there-no-room-heard-pauses"),
             terminal="Allow --hush if-needed, and --rumble if-needed where the zero line is off or it rumbles; or "
             "record in a quieter room.",
         ),
@@ -255,15 +242,14 @@ KINDS = [
     ),
     RuleKind(
         name=HEAD,
-        label="Silence before",
+        label=Said("silence-before"),
         group=LEVELS,
         unit="s",
         digits=2,
         told_always=True,
         advice=Advice(
-            too_low="Speech starts too soon. Let room tone be set as the outlet asks in the section’s treatment, or "
-            "leave more before the first word of the recording.",
-            too_high="Speech starts too late. Take away some of the quiet before the first word.",
+            too_low=Said("speech-starts-too-soon-let"),
+            too_high=Said("speech-starts-too-late-take"),
             terminal=_EDGES_AT_TERMINAL,
         ),
         measured=lambda levels: levels.head_s,
@@ -271,15 +257,14 @@ KINDS = [
     ),
     RuleKind(
         name=TAIL,
-        label="Silence after",
+        label=Said("silence-after"),
         group=LEVELS,
         unit="s",
         digits=2,
         told_always=True,
         advice=Advice(
-            too_low="The file ends too soon after the last word. Let room tone be set as the outlet asks in the "
-            "section’s treatment, or leave more at the end of the recording.",
-            too_high="The file goes on too long after the last word. Take away some of the quiet at the end.",
+            too_low=Said("file-ends-too-soon-after"),
+            too_high=Said("file-goes-too-long-after"),
             terminal=_EDGES_AT_TERMINAL,
         ),
         measured=lambda levels: levels.tail_s,
@@ -287,16 +272,16 @@ KINDS = [
     ),
     RuleKind(
         name="longest_pause_s",
-        label="Longest pause",
+        label=Said("longest-pause"),
         group=LEVELS,
         unit="s",
         least=0,
         close=0.1,
         slack=0.05,
-        hint="Between words: what stands before the first and after the last has rules of its own.",
+        hint=Said("between-words-what-stands-before"),
         advice=Advice(
-            too_low="No pause is as long as asked. Put room tone between sections that are read without one.",
-            too_high="A pause is longer than asked. Shorten its pauses on its page, then make the file again.",
+            too_low=Said("no-pause-long-asked-put"),
+            too_high=Said("pause-longer-than-asked-shorten"),
             terminal="Find it with sermovox pauses, and cut it shorter with sermovox cut.",
         ),
         measured=lambda levels: _longest_pause_s(levels.envelope),
@@ -305,7 +290,7 @@ KINDS = [
     ),
     RuleKind(
         name=CONSISTENCY,
-        label="From the middle of the delivery",
+        label=Said("from-middle-delivery"),
         group=LEVELS,
         unit="LU",
         close=0.1,
@@ -315,8 +300,7 @@ KINDS = [
         wants_whole=True,
         helped_by_ride=True,
         advice=Advice(
-            too_high="It is louder or quieter than the other files of this delivery. Make them again together; if it "
-            "stays, see its plan.",
+            too_high=Said("louder-quieter-than-other-files"),
         ),
         refuses=_consistency_refused,
         predicts=lambda foreseen: foreseen.rehearsed.integrated_lufs,

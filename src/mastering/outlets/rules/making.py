@@ -35,12 +35,13 @@ from mastering.outlets.rules.kind import (
     Figure,
     RuleKind,
 )
+from mastering.said import Said, together, within
 
-MONO, STEREO, AS_SOURCE = "mono", "stereo", "as recorded"
+MONO, STEREO, AS_SOURCE = "mono", "stereo", Said("recorded")
 JOINT, SEPARATE = "joint stereo", "separate stereo"
 NOT_CONSTANT = "not constant"
 """The bitrate mode of a file that does not say more of it."""
-MAKE_AGAIN = "Make the file again for this outlet from its recording."
+MAKE_AGAIN = Said("make-file-again-outlet-from")
 AGAIN = Advice(other=MAKE_AGAIN)
 _STEREOS = (STEREO, JOINT, SEPARATE)
 _PLAIN_PCM = "pcm_s16le"
@@ -51,13 +52,13 @@ def _container(asked: Asked, examined: Examined) -> Finding:
     ending = split_ending(examined.name)[1]
     if ending and not fits_ending(ending, container=figure, codec=examined.facts.codec):
         # A sheet may take several containers, each for its own files; a file has to end as what it is.
-        figure = f"{figure}, in a file that ends in .{ending}"
+        figure = Said("file-ends", figure=figure, ending=ending)
     return by_figure(asked, figure, examined)
 
 
 def _codec_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     if asked["codec"].first == _PLAIN_PCM and encoding.sample_format != INT_16:
-        return f"{_PLAIN_PCM} is 16-bit sound, and {encoding.sample_format} is asked. Take one of them out."
+        return Said("16-bit-sound-asked-take", plain_pcm=_PLAIN_PCM, sample_format=encoding.sample_format)
     return ""
 
 
@@ -70,7 +71,7 @@ def _channels(examined: Examined) -> str:
     count = examined.facts.channels
     if count == 2 and examined.carried.joint is not None:
         return JOINT if examined.carried.joint else SEPARATE
-    return {1: MONO, 2: STEREO}.get(count, f"{count} channels")
+    return {1: MONO, 2: STEREO}.get(count, Said("channels", count=count))
 
 
 def _is_layout(figure: Figure, named: Named) -> bool:
@@ -79,23 +80,25 @@ def _is_layout(figure: Figure, named: Named) -> bool:
 
 
 def _layout_words(demand: Demand) -> str:
-    return f"{MONO} or {STEREO}, {AS_SOURCE}" if demand == Named((AS_SOURCE,)) else demand.words()
+    return (
+        Said("or", mono=MONO, stereo=STEREO, as_source=AS_SOURCE) if demand == Named((AS_SOURCE,)) else demand.words()
+    )
 
 
 def _channels_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     layout = asked["channels"].first
     told = []
     if layout in (JOINT, SEPARATE) and encoding.codec != "mp3":
-        told.append(f"“{layout}” is a matter of MP3 alone; ask for “stereo” here.")
+        told.append(Said("matter-mp3-alone-ask-stereo", layout=layout))
     if layout == SEPARATE and encoding.mode != CONSTANT:
-        told.append("Separate stereo is written at a constant bitrate only.")
-    return " ".join(told)
+        told.append(Said("separate-stereo-written-constant-bitrate"))
+    return together(told)
 
 
 def _channels_refused(demands: Mapping[str | None, Demand]) -> str:
     for variant, other in ((MONO, _STEREOS), (STEREO, (MONO,))):
         if variant in demands and (asked := demands[variant].first) in other:
-            return f"Files in {variant} are asked to be in {asked}. Ask the same of all files, or “{variant}” here."
+            return Said("files-asked-ask-same-all", variant=variant, asked=asked)
     return ""
 
 
@@ -103,15 +106,15 @@ def _sample_format(examined: Examined) -> str:
     facts = examined.facts
     if facts.bit_depth is None:
         return "lossy"
-    return f"{facts.bit_depth}-bit {'float' if facts.floating_point else 'integer'}"
+    return Said("bit-float" if facts.floating_point else "bit-integer", bit_depth=facts.bit_depth)
 
 
 def _depth_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
-    return "A lossy format has no bit depth. Take that rule out." if encoding.lossy else ""
+    return Said("lossy-format-no-bit-depth") if encoding.lossy else ""
 
 
 def _broadcast_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
-    return "" if written_in(encoding.container).broadcast else "A BWF description is a matter of WAV alone."
+    return "" if written_in(encoding.container).broadcast else Said("bwf-description-matter-wav-alone")
 
 
 def _without_loss(asked: Mapping[str, Demand], encoding: Encoding, name: str) -> str:
@@ -119,8 +122,8 @@ def _without_loss(asked: Mapping[str, Demand], encoding: Encoding, name: str) ->
     first = next(each.name for each in KINDS if each.group == BITRATE and each.name in asked)
     if encoding.lossy or first != name:
         return ""
-    label = next(kind.label for kind in KINDS if kind.name == name).lower()
-    return f"The {label} of a format without loss follows from its sound. Take that rule out."
+    label = within(next(kind.label for kind in KINDS if kind.name == name))
+    return Said("format-without-loss-follows-from", label=label)
 
 
 def _bit_rate(asked: Asked, examined: Examined) -> Finding:
@@ -134,7 +137,7 @@ def _bit_rate(asked: Asked, examined: Examined) -> Finding:
 
 def _bit_rate_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     if encoding.lossy and encoding.mode == AVERAGE and asked["bit_rate_kbps"].first is not None:
-        return "An average bitrate is never met exactly. Give a target and a tolerance, such as 64 ±20 kbit/s."
+        return Said("average-bitrate-never-met-exactly")
     return _without_loss(asked, encoding, "bit_rate_kbps")
 
 
@@ -162,8 +165,8 @@ def _quality(examined: Examined) -> str | int | None:
 def _quality_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     told = [_without_loss(asked, encoding, "quality")]
     if encoding.mode != QUALITY:
-        told.append("A quality is asked, and a bitrate mode that leaves none to choose. Take one of them out.")
-    return " ".join(filter(None, told))
+        told.append(Said("quality-asked-bitrate-mode-leaves"))
+    return together(filter(None, told))
 
 
 def _is_quality(figure: Figure, named: Named) -> bool:
@@ -177,17 +180,17 @@ KINDS = [
     replace(
         _FORMAT,
         name="container",
-        label="Container",
+        label=Said("container"),
         wanted=True,
         choices=WRITTEN.keys(),
-        unknown="Sermovox does not write {value} files; it writes {choices}.",
+        unknown=lambda *, name, **told: Said("sermovox-does-not-write", **told),
         figure=lambda examined: examined.carried.container or examined.facts.container,
         held=_container,
     ),
     replace(
         _FORMAT,
         name="codec",
-        label="Codec",
+        label=Said("codec"),
         choices=("mp3", "aac", "alac", "pcm", _PLAIN_PCM, "flac", "vorbis", "opus", "wmav2"),
         hint="Where the container leaves it open: “pcm” is any uncompressed sound, “pcm_s16le” that of a plain 16-bit "
         "WAV.",
@@ -198,7 +201,7 @@ KINDS = [
     replace(
         _FORMAT,
         name="channels",
-        label="Channels",
+        label=Said("channels-label"),
         wanted=True,
         choices=(MONO, STEREO, JOINT, SEPARATE, AS_SOURCE),
         said=_layout_words,
@@ -210,7 +213,7 @@ KINDS = [
     replace(
         _FORMAT,
         name="sample_rate_hz",
-        label="Sample rate",
+        label=Said("sample-rate"),
         wanted=True,
         takes=NUMBER,
         least=8000,
@@ -222,7 +225,7 @@ KINDS = [
     replace(
         _FORMAT,
         name="sample_format",
-        label="Bit depth",
+        label=Said("bit-depth"),
         choices=(INT_16, INT_24, INT_32, FLOAT_32),
         figure=_sample_format,
         contradicts=_depth_against,
@@ -230,9 +233,9 @@ KINDS = [
     replace(
         _FORMAT,
         name="broadcast_wave",
-        label="BWF description",
+        label=Said("bwf-description"),
         choices=(ASKED,),
-        hint="The “bext” chunk of a WAV.",
+        hint=Said("bext-chunk-wav"),
         # Only that chunk states when a recording begins.
         figure=lambda examined: "none" if examined.facts.time_reference_frames is None else ASKED,
         contradicts=_broadcast_against,
@@ -240,13 +243,13 @@ KINDS = [
     replace(
         _BITRATE,
         name="bit_rate_kbps",
-        label="Bitrate",
+        label=Said("bitrate"),
         unit="kbit/s",
         digits=0,
         slack=0.5,
         least=6,
         most=512,
-        hint="One value, several, or for a variable bitrate the lowest and the highest.",
+        hint=Said("one-value-several-variable-bitrate"),
         figure=lambda examined: examined.facts.bit_rate_kbps,
         held=_bit_rate,
         contradicts=_bit_rate_against,
@@ -254,7 +257,7 @@ KINDS = [
     replace(
         _BITRATE,
         name="bit_rate_mode",
-        label="Bitrate mode",
+        label=Said("bitrate-mode"),
         takes=CHOICE,
         choices=BIT_RATE_MODES,
         figure=_mode,
@@ -264,11 +267,11 @@ KINDS = [
     replace(
         _BITRATE,
         name="quality",
-        label="Encoder’s quality",
+        label=Said("encoders-quality"),
         digits=0,
         least=0,
         most=9,
-        hint="0 is the best, 9 the smallest; for the bitrate mode “quality”.",
+        hint=Said("0-best-9-smallest-bitrate"),
         figure=_quality,
         alike=_is_quality,
         contradicts=_quality_against,

@@ -5,17 +5,18 @@ from dataclasses import replace
 
 from mastering.outlets.demands import Range
 from mastering.outlets.rules.kind import BESIDE_SOUND, OF_DELIVERY, SIZE, Advice, RuleKind
+from mastering.said import Said
 
 
 def _too_large_together(demand: Range, sizes_mb: Sequence[float]) -> str:
     if sum(sizes_mb) <= demand.high:
         return ""
-    return f"All files together will be larger than the {demand.high:g} MB this outlet takes."
+    return Said("all-files-together-will-larger", high=demand.high)
 
 
 def _too_large(demand: Range, sizes_mb: Sequence[float]) -> str:
     over = sum(size_mb > demand.high for size_mb in sizes_mb)
-    return f"{over} of them will be larger than the {demand.high:g} MB this outlet takes." if over else ""
+    return Said("them-will-larger-than-mb", over=over, high=demand.high) if over else ""
 
 
 _SIZE = RuleKind(name="", label="", group=SIZE, unit="MB", least=0)
@@ -23,15 +24,15 @@ _SIZE = RuleKind(name="", label="", group=SIZE, unit="MB", least=0)
 KINDS = [
     RuleKind(
         name="duration_s",
-        label="Length",
+        label=Said("length"),
         group=SIZE,
         unit="s",
         digits=0,
         least=0,
         is_length=True,
         advice=Advice(
-            too_low="The file is too short. Join the section with the next on its row of the running order.",
-            too_high="The file is too long. Split the section in two on its page.",
+            too_low=Said("file-too-short-join-section"),
+            too_high=Said("file-too-long-split-section"),
             terminal="Cut it in two, or join it with the next: sermovox cut.",
         ),
         figure=lambda examined: examined.facts.duration_s,
@@ -39,12 +40,11 @@ KINDS = [
     replace(
         _SIZE,
         name="size_mb",
-        label="Size of a file",
+        label=Said("size-file"),
         scope=BESIDE_SOUND,
         advice=Advice(
-            too_low="The file is smaller than asked.",
-            too_high="The file is too large. Split the section on its page, or ask for a lower bitrate on the rule "
-            "sheet.",
+            too_low=Said("file-smaller-than-asked"),
+            too_high=Said("file-too-large-split-section"),
             terminal="Cut it in two with sermovox cut, or ask for a lower bitrate on the rule sheet.",
         ),
         figure=lambda examined: examined.facts.size_bytes / 1e6,
@@ -53,13 +53,11 @@ KINDS = [
     replace(
         _SIZE,
         name="delivery_mb",
-        label="Size of the delivery",
+        label=Said("size-delivery"),
         scope=OF_DELIVERY,
         same_for_all=True,
         makes_another=False,
-        advice=Advice(
-            too_high="All files together are too large. Deliver fewer sections at a time, or at a lower bitrate."
-        ),
+        advice=Advice(too_high=Said("all-files-together-too-large")),
         together=lambda demand, files, extras: sum(file.size_bytes for file in files) / 1e6,
         foretells=_too_large_together,
     ),

@@ -20,21 +20,22 @@ from mastering.outlets.rules.kind import (
     Examined,
     RuleKind,
 )
+from mastering.said import Said
 from mastering.tagging.inscription import TAGS
 from mastering.tagging.writing import forms, holds
 
 _WRITE_AGAIN = "Write the tags again: sermovox tags --write."
-_FACTS = "Give it to the production under “Facts and artwork”, then write the tags again."
+_FACTS = Said("give-production-under-facts-artwork")
 _ADVICE = {
     "title": Advice(
-        other="Give the section a title in the running order, then write the tags again.",
+        other=Said("give-section-title-running-order"),
         terminal="Name the recording as it is to be called, or give --fact title=TEXT; then sermovox tags --write.",
     ),
     "track": Advice(
-        other="The place in the running order goes here. Write the tags again.",
+        other=Said("place-running-order-goes-here"),
         terminal=_WRITE_AGAIN,
     ),
-    "lyrics": Advice(other="Give the section its text or notes, then write the tags again."),
+    "lyrics": Advice(other=Said("give-section-text-notes-then")),
 }
 
 
@@ -59,14 +60,14 @@ def _kind(tag: str) -> RuleKind:
     def contradicts(asked: Mapping[str, Demand], encoding: Encoding) -> str:
         if holds(encoding.container, tag):
             return ""
-        return f"The tags of {encoding.container} files have no place for the {TAGS[tag]}. Take the rule “{name}” out."
+        return Said("tags-files-no-place-take", container=encoding.container, tags=TAGS[tag], name=name)
 
     return replace(
         _TAG,
         name=name,
-        label=f"Tag: {TAGS[tag]}",
+        label=Said("tag", tags=TAGS[tag]),
         takes=PATTERN,
-        hint="A pattern, as for names: {title}, {production}, {narrator}, …",
+        hint=Said("pattern-names"),
         advice=replace(advice, terminal=advice.terminal or otherwise),
         figure=lambda examined: examined.carried.tags.get(tag),
         held=_text,
@@ -88,14 +89,14 @@ _TAG = RuleKind(
     scope=BESIDE_SOUND,
     same_for_all=True,
     makes_another=False,
-    advice=Advice(other="Write the tags again.", terminal=_WRITE_AGAIN),
+    advice=Advice(other=Said("write-tags-again"), terminal=_WRITE_AGAIN),
 )
 
 KINDS = [
     replace(
         _TAG,
         name="tag_form",
-        label="Way of tagging",
+        label=Said("way-tagging"),
         choices=("ID3v2.3", "ID3v2.4"),
         figure=lambda examined: examined.carried.form,
         contradicts=_form_against,
@@ -104,7 +105,7 @@ KINDS = [
     replace(
         _TAG,
         name="tag_encoder",
-        label="Tag: encoder",
+        label=Said("tag-encoder"),
         choices=(LEFT_OUT, ASKED),
         figure=lambda examined: ASKED if examined.carried.tags.get("encoder") else LEFT_OUT,
     ),

@@ -10,6 +10,7 @@ from mastering.errors import MasteringError
 from mastering.naming.pairing import WAYS
 from mastering.naming.patterns import FUNCTIONS
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said
 from sermovox.board.forms import DictatedForm, NamingForm
 from sermovox.board.naming import (
     example_names,
@@ -80,7 +81,7 @@ def save(request, pk: int):
             messages.error(request, first_error(form) if form.errors else ELSEWHERE)
             return redirect(_address(production, outlet))
         form.save()
-    messages.success(request, f"Files for {outlet.title} will be named so.")
+    messages.success(request, Said("files-will-named-so", title=outlet.title))
     return redirect(production)
 
 
@@ -98,21 +99,21 @@ def exact_apply(request, pk: int):
     with transaction.atomic():
         found, naming = _paired(request, production), naming_for(production, outlet)
         if not (found["pairs"] or found["whole"]):
-            messages.error(request, found["problem"] or "There is no name to set. Paste the client’s names first.")
+            messages.error(request, found["problem"] or Said("there-no-name-set-paste"))
         elif not is_as_seen(request, found["seen"]):
             messages.error(request, ELSEWHERE)
         elif found["whole"]:
             naming.pattern, naming.whole_name = EXACT, found["whole"][:255]
             naming.save()
-            messages.success(request, f"The one file for {outlet.title} is called so.")
+            messages.success(request, Said("one-file-called-so", title=outlet.title))
         else:
             order.dictate(production, request.user, {s.pk: name for s, name in found["pairs"]})
             if not outlet.joined:
                 naming.pattern = EXACT
                 naming.save()
-            told = f"{len(found['pairs'])} names are set. Undo on the running order takes them back."
+            told = Said("names-set-undo-running-order", count=len(found["pairs"]))
             if outlet.joined:
-                told += f" {outlet.title} gets one file of all sections; dictate one name alone for that."
+                told += Said("gets-one-file-all-sections", title=outlet.title)
             messages.success(request, told)
     return redirect(_address(production, outlet))
 

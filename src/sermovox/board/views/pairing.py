@@ -4,6 +4,7 @@ from django.contrib import messages
 from django.shortcuts import redirect, render
 
 from mastering.naming.pairing import WAYS
+from mastering.said import Said
 from sermovox.board.pairing import (
     BadPairs,
     chosen_pairs,
@@ -38,8 +39,8 @@ def pairing(request, pk: int):
             messages.error(request, str(error))
             return redirect(request.get_full_path())
         count = sum(recording is not None for recording in chosen.values())
-        order.assign(production, request.user, chosen, f"Pair {count} recordings with sections")
-        messages.success(request, f"{count} sections have their recordings. Undo takes it back.")
+        order.assign(production, request.user, chosen, Said("pair-recordings-with-sections", count=count))
+        messages.success(request, Said("sections-their-recordings-undo-takes", count=count))
         return redirect(production)
     pairs = proposed_pairs(sections, places, recordings, request.GET.get("way"))
     context = {

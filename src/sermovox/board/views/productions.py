@@ -14,6 +14,7 @@ from django.utils.http import urlencode
 from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
+from mastering.said import Said, both, together
 from mastering.tagging.artwork import FORMATS, ArtworkFacts, ArtworkRule, obstacles, remarks
 from mastering.tagging.image_types import mime_of
 from sermovox.board.facts import missing_facts
@@ -77,8 +78,8 @@ def shelve(request, pk: int):
     production = owned(request, Production.objects, pk=pk)
     production.shelved_at = None if production.shelved_at else timezone.now()
     production.save(update_fields=["shelved_at"])
-    done = "is on the shelf" if production.shelved_at else "is back in hand"
-    messages.success(request, f"“{production.title}” {done}. Nothing of it was changed.")
+    done = Said("shelf") if production.shelved_at else Said("back-hand")
+    messages.success(request, Said("nothing-of-it-was-changed", title=production.title, done=done))
     return redirect("productions:list")
 
 
@@ -113,7 +114,7 @@ def another(request, pk: int):
     """Begin another production like this one."""
     like = owned(request, Production.objects, pk=pk)
     production = like.begin_another()
-    messages.success(request, f"Begun like “{like.title}”: facts, artwork, outlets and names are the same.")
+    messages.success(request, Said("begun-like-facts-artwork-outlets", title=like.title))
     return redirect(production)
 
 
@@ -152,7 +153,7 @@ def artwork_remove(request, pk: int):
     production = owned(request, Production.objects, pk=pk)
     production.artwork_sha256, production.artwork = "", {}
     production.save(update_fields=["artwork_sha256", "artwork"])
-    messages.success(request, "The artwork is taken away.")
+    messages.success(request, Said("artwork-taken-away"))
     return redirect("productions:edit", pk=pk)
 
 
@@ -165,10 +166,10 @@ def section(request, pk: int):
             form = SectionForm(request.POST, instance=owned(request, sections, pk=pk))
             saved = form.is_valid()
             if saved:
-                with changing(found.production, request.user, f"Change “{found.title}”"):
+                with changing(found.production, request.user, Said("change", title=found.title)):
                     form.save()
         if saved:
-            messages.success(request, f"“{form.instance.title}” is saved.{_kept_elsewhere(form)}")
+            messages.success(request, Said("saved", title=form.instance.title, kept_elsewhere=_kept_elsewhere(form)))
             return redirect(found.production)
     files = found.files.select_related("delivery").order_by("-pk")[:12]
     context = {"section": found, "form": form, "files": files, "recording": found.recording}
@@ -179,16 +180,14 @@ def _kept_elsewhere(form) -> str:
     """What of a saved form was left as another window had set it meanwhile."""
     if not form.changed_elsewhere:
         return ""
-    return f" What was changed in another window meanwhile stays: {', '.join(form.changed_elsewhere)}."
+    return Said("what-changed-another-window-meanwhile", changed_elsewhere=together(form.changed_elsewhere, ", "))
 
 
 @require_POST
 def section_delete(request, pk: int):
     found = owned(request, Section.objects, pk=pk)
     order.remove(found.production, request.user, found)
-    messages.success(
-        request, f"“{found.title}” is out of the running order. Its recording is kept; Undo brings it back."
-    )
+    messages.success(request, Said("out-running-order-recording-kept", title=found.title))
     return redirect(found.production)
 
 
@@ -205,7 +204,7 @@ def outlets(request, pk: int):
             production.outlet_keys = chosen
             production.save(update_fields=["outlet_keys"])
             return redirect(production)
-        messages.error(request, "Choose at least one outlet.")
+        messages.error(request, Said("choose-least-one-outlet"))
     context = {"production": production, "outlets": known.values(), "chosen": production.outlets, "seen": seen}
     return render(request, "board/outlets.html", context)
 
@@ -219,7 +218,7 @@ def edit(request, pk: int):
             form = ProductionForm(request.POST, request.FILES, instance=production)
             saved = form.save() if form.is_valid() else None
         if saved:
-            messages.success(request, f"The facts are saved.{_kept_elsewhere(form)}")
+            messages.success(request, Said("facts-saved", kept_elsewhere=_kept_elsewhere(form)))
             return redirect(saved)
     context = {"form": form, "production": production, "fits": [], "said_of_artwork": ()}
     context["missing"] = missing_facts(production, production.outlets.values())
@@ -231,7 +230,7 @@ def edit(request, pk: int):
             for outlet in production.outlets.values()
             if (rule := outlet.artwork)
         ]
-    context["artwork_kinds"] = " and ".join(FORMATS)
+    context["artwork_kinds"] = both(FORMATS)
     return render(request, "board/form.html", context)
 
 

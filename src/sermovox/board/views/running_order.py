@@ -15,6 +15,7 @@ from django.views.decorators.http import require_POST
 from mastering.errors import MasteringError
 from mastering.naming.described import described
 from mastering.outlets.outlet import Outlet
+from mastering.said import Said
 from sermovox.board.next_step import Standing, next_step
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing, State
 from sermovox.dispatch.models import Dispatch, Part
@@ -113,14 +114,14 @@ def _move(production: Production, request) -> str:
 def _add(production: Production, request) -> str:
     after = request.POST.get("section", "")
     order.add(production, request.user, whole_number(after))
-    return "There is a new section. Open it to give it its title."
+    return Said("there-new-section-open-give")
 
 
 @commands("remove")
 def _remove(production: Production, request) -> str:
     section = _section_of(production, request)
     order.remove(production, request.user, section)
-    return f"“{section.title}” is out of the running order. Its recording is kept."
+    return Said("is-out-of-the-running-order-its-recording-is-kept", title=section.title)
 
 
 @commands("merge")
@@ -130,16 +131,16 @@ def _merge(production: Production, request) -> str:
     both = section.recording_id and following and following.recording_id
     as_treated = whole_number(request.POST.get("as_treated", ""))
     if order.merge(production, request.user, section, as_treated=as_treated) is None or following is None:
-        return f"“{section.title}” is the last; there is no next one to merge it with."
-    together = " Their recordings are put together." if both else ""
-    return f"“{section.title}” and “{following.title}” are one section.{together}"
+        return Said("last-there-no-next-one", title=section.title)
+    together = Said("their-recordings-put-together") if both else ""
+    return Said("one-section", title=section.title, title_2=following.title, together=together)
 
 
 @commands("split")
 def _split(production: Production, request) -> str:
     section = _section_of(production, request)
     second = order.split(production, request.user, section)
-    return f"“{section.title}” is in two parts; part {second.part} waits for a recording."
+    return Said("two-parts-part-waits-recording", title=section.title, part=second.part)
 
 
 @commands("assign")
@@ -147,16 +148,24 @@ def _assign(production: Production, request) -> str:
     section = _section_of(production, request)
     key = request.POST.get("recording", "")
     recording = production.recordings.filter(pk=whole_number(key) or 0).first()
-    words = f"Give “{section.title}” {recording.name}" if recording else f"Take the recording from “{section.title}”"
+    words = (
+        Said("give-label", title=section.title, name=recording.name)
+        if recording
+        else Said("take-recording-from", title=section.title)
+    )
     order.assign(production, request.user, {section.pk: recording.pk if recording else None}, words)
-    return f"“{section.title}” has {recording.name}." if recording else f"“{section.title}” has no recording now."
+    return (
+        Said("has", title=section.title, name=recording.name)
+        if recording
+        else Said("no-recording-now", title=section.title)
+    )
 
 
 @commands("as-named")
 def _as_named(production: Production, request) -> str:
     """Take back what was read from the names of the files that came in last."""
     count = order.call_as_files(production, request.user, whole_numbers(request.POST.get("sections", "").split(",")))
-    return f"{count} section{'s are' if count != 1 else ' is'} called as the files are. Undo reads their names again."
+    return Said("sections-called-files-undo-reads", count=count)
 
 
 def _read_from_names(production: Production, found: list[dict], undoable: Change | None) -> list[int]:

@@ -21,6 +21,7 @@ from mastering.editing.scripts import (
 from mastering.editing.texts import ENCODINGS, decoded
 from mastering.errors import MasteringError
 from mastering.naming.checks import check_names
+from mastering.said import Said
 from sermovox.board.forms import ScriptForm, shape_of
 from sermovox.keeping.apart import document_text
 from sermovox.productions import order
@@ -53,9 +54,9 @@ def read(request, pk: int):
     file = request.FILES.get("file")
     try:
         if file is None or not file.size:
-            raise MasteringError("This file is empty. Choose another.")
+            raise MasteringError(Said("file-empty-choose-another"))
         if file.size > _LARGEST_BYTES:
-            raise MasteringError(f"This file is larger than {_LARGEST_BYTES >> 20} MiB, more than any script.")
+            raise MasteringError(Said("file-larger-than-mib-more", largest_bytes=_LARGEST_BYTES >> 20))
         data = file.read()
         if is_package(data):
             return JsonResponse({"text": document_text(data), "encoding": ""})
@@ -78,7 +79,7 @@ def make(request, pk: int):
     found = _read(request, production)
     made = [row["entry"] for row in found["all"] if not row["skipped"]]
     if found["problem"] or not made:
-        messages.error(request, found["problem"] or "There is nothing to make sections of. Paste some text first.")
+        messages.error(request, found["problem"] or Said("there-nothing-make-sections-paste"))
         return redirect("productions:script", pk=pk)
     with transaction.atomic():
         instead = ScriptForm(request.POST).instead
@@ -86,7 +87,7 @@ def make(request, pk: int):
             messages.error(request, ELSEWHERE)
             return redirect(production)
         count = order.build(production, request.user, made, instead=instead)
-    messages.success(request, f"{count} sections are made. Undo takes them back.")
+    messages.success(request, Said("sections-made-undo-takes-them", count=count))
     return redirect(production)
 
 
@@ -140,7 +141,7 @@ def _problems(names: list[str]) -> list[str]:
     if not any(names):
         return []
     missing = sum(not name for name in names)
-    told = [f"{missing} have no file name."] if missing else []
+    told: list[str] = [Said("no-file-name", count=missing)] if missing else []
     grave = [problem for problem in check_names(names) if problem.grave and names[problem.index]]
-    told += [f"{names[problem.index]}: {problem.words}" for problem in grave[:8]]
-    return told + ([f"And {len(grave) - 8} more."] if len(grave) > 8 else [])
+    told += [Said("of-name", name=names[problem.index], words=problem.words) for problem in grave[:8]]
+    return told + ([Said("more-2", count=len(grave) - 8)] if len(grave) > 8 else [])

@@ -10,6 +10,7 @@ from django.shortcuts import redirect, render
 
 from mastering.editing import markkinds
 from mastering.outlets.rules.artwork import FROM_MARKS
+from mastering.said import Said
 from sermovox.cutting.chapters import Chapters, Place
 from sermovox.cutting.forms import ChapterForms
 from sermovox.history.changing import changing
@@ -47,7 +48,7 @@ def chapters(request, pk: int):
             messages.error(request, ELSEWHERE)
         else:
             _keep(section, places, said, request.user)
-            messages.success(request, "The chapter marks are saved. Undo in the running order takes it back.")
+            messages.success(request, Said("chapter-marks-saved-undo-running"))
         return redirect(f"{request.path}?page={shown.number}")
     context = {
         "seen": seen,
@@ -80,7 +81,7 @@ def picture(request, pk: int, sha256: str):
 
 
 def _keep(section: Section, places: dict[str, Place], said: dict[str, dict], user) -> None:
-    words = f"Change the chapter marks of “{section.title}”"
+    words = Said("change-chapter-marks", title=section.title)
     pages = {place.page.pk: place.page for place in places.values()}
     with transaction.atomic():
         # As they are by now, so that nobody else's change becomes a part of this one.

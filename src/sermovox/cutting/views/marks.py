@@ -13,6 +13,7 @@ from django.views.decorators.http import require_POST
 from mastering.editing.labels import FORMATS, Label, read_labels, write_labels
 from mastering.editing.texts import UnreadableText, decoded
 from mastering.errors import MasteringError
+from mastering.said import Said
 from mastering.tagging.markers import markers_inside, write_markers
 from sermovox.cutting import edits
 from sermovox.cutting.models import Page
@@ -36,7 +37,7 @@ def bring_in(request, pk: int):
         as_sections = request.POST.get("become") == "sections"
         with transaction.atomic():
             words = edits.bring_in_marks(found.looked_at_again(), request.user, labels, as_sections=as_sections)
-        messages.success(request, f"{words} Undo takes it back.")
+        messages.success(request, Said("undo-takes-back", words=words))
     except MasteringError as error:
         messages.error(request, str(error))
     return redirect("cutting:page", pk)
@@ -86,7 +87,7 @@ def _read(request, found: Page) -> list[Label]:
         return markers_inside(found.recording.path, sample_rate_hz=found.sample_rate_hz, duration_s=duration_s)
     file = request.FILES.get("file")
     if file is None:
-        raise UnreadableText("Choose a file with marks first.")
+        raise UnreadableText(Said("choose-file-marks-first"))
     ending = Path(file.name).suffix.lower()
     if ending in _SOUND:
         with tempfile.NamedTemporaryFile(dir=storage.incoming(), suffix=ending) as kept:
@@ -96,14 +97,14 @@ def _read(request, found: Page) -> list[Label]:
             return markers_inside(Path(kept.name), sample_rate_hz=found.sample_rate_hz, duration_s=duration_s)
     kind = ending.removeprefix(".")
     if file.size > _LARGEST_TEXT_BYTES:
-        raise UnreadableText("This file is too large to be a list of marks.")
+        raise UnreadableText(Said("file-too-large-list-marks"))
     return read_labels(decoded(file.read())[0], kind, duration_s=duration_s)
 
 
 def _copy(request, found: Page, labels: list[Label]):
     recording = found.recording
     if not labels:
-        messages.error(request, "There are no marks on this page yet.")
+        messages.error(request, Said("there-no-marks-page-yet"))
         return redirect(found)
     folder = tempfile.TemporaryDirectory(dir=storage.incoming())
     target = Path(folder.name) / "copy"

@@ -21,6 +21,7 @@ from mastering.editing.pauses import longer_than, longest, remaining
 from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.editing.snapping import REACH_S, middle_of_pause, nearest_zero
 from mastering.errors import MasteringError, UnreadableRecording
+from mastering.said import Said
 from sermovox.cutting import bytext, edits
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.models import Page, pauses_of
@@ -55,10 +56,8 @@ _MODULES = [
     for name in ("store", "peaks", "lines", "edits", "lens", "notes", "overview", "sound", "script", "text")
 ]
 """Fetched with the page, not when the script that wants them has come."""
-_GONE = "The file of this recording is no longer there. Bring it in again."
-_ELSEWHERE = (
-    "This page was changed in another window, or by somebody else. It shows now how it is; look, and do it again."
-)
+_GONE = Said("file-recording-no-longer-there")
+_ELSEWHERE = Said("page-changed-another-window-somebody")
 
 
 def said(view):
@@ -137,7 +136,7 @@ def mark_here(request, pk: int):
     try:
         at = round(float(request.POST.get("seconds", "")) * found.sample_rate_hz)
     except (ValueError, OverflowError) as error:
-        raise BadCut("A time cannot be read.") from error
+        raise BadCut(Said("time-cannot-read")) from error
     with transaction.atomic():
         values = {"kind": "point", "start": at, "end": at}
         return JsonResponse({"said": words.said(edits.do(found.looked_at_again(), request.user, "mark", values))})
@@ -171,7 +170,7 @@ def propose(request, pk: int):
         spans = [[mark.start_sample, mark.end_sample] for mark in marks]
         saved_s = sum(mark.samples for mark in marks) / rate_hz
         return JsonResponse(
-            {"spans": spans, "said": words.said(f"{len(spans)} pauses, {saved_s:.1f} s shorter in all.")}
+            {"spans": spans, "said": words.said(Said("pauses-s-shorter-all", count=len(spans), saved_s=saved_s))}
         )
     if values.get("by") == "text":
         return JsonResponse(_by_text(found))
@@ -182,12 +181,12 @@ def propose(request, pk: int):
         else:
             cuts_s = longer_than(pauses, float(values.get("longer_than_s", 2)))
     except (TypeError, ValueError) as error:
-        raise BadCut("Write how many sections, or how long a pause has to be.") from error
+        raise BadCut(Said("write-how-many-sections-how")) from error
     if len(cuts_s) >= edits.MOST_SECTIONS:
-        raise BadCut(f"These would be more than {edits.MOST_SECTIONS} sections. Let only longer pauses count.")
+        raise BadCut(Said("these-would-more-than-sections-let", most_sections=edits.MOST_SECTIONS))
     cuts = [round(float(at) * rate_hz) for at in cuts_s]
     odd = edits.odd_sections(found, cuts, from_end=bool(values.get("from_end"))) if cuts else []
-    said = words.said(f"{len(cuts)} cuts, so {len(cuts) + 1} sections.")
+    said = words.said(Said("cuts-so-sections", count=len(cuts), cuts_count_2=len(cuts) + 1))
     return JsonResponse({"cuts": cuts, "said": said, "odd": words.said_each(odd)})
 
 
@@ -198,7 +197,11 @@ def _by_text(found: Page) -> dict:
     read = [each for each in sections if each.span]
     shaky = sum(bool(each.unsure) for each in read)
     left_out = len(sections) - len(read)
-    told = f"{len(read)} sections, {shaky} to be heard first, {left_out} not read." if sections else "No section."
+    told = (
+        Said("sections-heard-first-not-read", count=len(read), shaky=shaky, left_out=left_out)
+        if sections
+        else Said("no-section")
+    )
     return {
         "key": own.key,
         "cuts": sorted(each.span[0] for each in read if each.span),
@@ -221,7 +224,7 @@ def samples(request, pk: int):
     recording = owned(request, RECORDINGS, pk=pk)
     start, end = _bounds(request, recording)
     if end - start > _MOST_SAMPLES:
-        raise BadCut("This is too much to magnify.")
+        raise BadCut(Said("too-much-magnify"))
     with Reader(recording.path) as reader:
         found = [block.mean(axis=1) for block in reader.stretch(start, end)]
     sound = np.concatenate(found) if found else np.zeros(0, np.float32)
@@ -275,7 +278,7 @@ def retakes(request, pk: int):
     except (FileNotFoundError, ValueError):
         pauses_of(recording)
         enqueue_once(look_for_retakes, pk)
-        return JsonResponse({"said": words.said("Takes are being held against each other.")}, status=202)
+        return JsonResponse({"said": words.said(Said("takes-being-held-against-each"))}, status=202)
 
 
 def state_of(found: Page) -> dict:
@@ -340,7 +343,7 @@ def _value_asked(value) -> dict:
 
 def _lane_facts(recording: Recording | None) -> dict:
     if recording is None:
-        return {"name": words.said("a recording that is gone"), "frames": 0}
+        return {"name": words.said(Said("recording-gone")), "frames": 0}
     return {"name": recording.name, "frames": recording.frames}
 
 
@@ -376,16 +379,16 @@ def _values(request) -> dict:
     try:
         values = json.loads(request.body)
     except (ValueError, RecursionError) as error:
-        raise BadCut("The page sent something that cannot be read. Load it anew.") from error
+        raise BadCut(Said("page-sent-something-cannot-read")) from error
     if not isinstance(values, dict):
-        raise BadCut("The page sent something that cannot be read. Load it anew.")
+        raise BadCut(Said("page-sent-something-cannot-read"))
     return values
 
 
 def _bounds(request, recording: Recording) -> tuple[int, int]:
     start, end = (whole_number(request.GET.get(name)) for name in ("start", "end"))
     if start is None or end is None:
-        raise BadCut("A stretch has a start and an end, in samples.")
+        raise BadCut(Said("stretch-start-end-samples"))
     return start, min(end, recording.frames)
 
 

@@ -12,6 +12,7 @@ from mastering.clock import clock
 from mastering.editing.assembly import BUTT, CROSSFADE, KINDS, PAUSE, Stretch
 from mastering.editing.pieces import BadCut
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.cutting.forms import PieceForm
 from sermovox.cutting.listening import send_programme
 from sermovox.cutting.picture import picture_of
@@ -25,8 +26,8 @@ from sermovox.ui.numerals import whole_number
 from sermovox.ui.owned import owned
 
 _SECTIONS = Section.objects.select_related("production").with_pieces()
-JOINS = [(BUTT, "directly"), (CROSSFADE, "with a crossfade of"), (PAUSE, "after room tone of")]
-_ELSEWHERE = "This section was changed in another window. It shows now how it is; look, and do it again."
+JOINS = [(BUTT, "directly"), (CROSSFADE, Said("crossfade")), (PAUSE, Said("after-room-tone"))]
+_ELSEWHERE = Said("section-changed-another-window-shows")
 
 
 def programme(request, pk: int):
@@ -100,7 +101,7 @@ def one_level(request, pk: int):
         with transaction.atomic():
             section.forget_pieces()
             commands.run("one-level", section.production, section, request)
-        messages.success(request, "Its pieces are at one level now. Undo brings back what they had.")
+        messages.success(request, Said("pieces-one-level-now-undo"))
     except MasteringError as error:
         messages.error(request, str(error))
     return redirect("cutting:programme", pk)
@@ -126,7 +127,7 @@ commands = Commands(within=_changed_by)
 @commands("remove")
 def _remove(section: Section, stretches: list[Stretch], request) -> str:
     del stretches[_place(stretches, request)]
-    return f"Take a piece out of “{section.title}”"
+    return Said("take-piece-out", title=section.title)
 
 
 @commands("move")
@@ -134,14 +135,14 @@ def _move(section: Section, stretches: list[Stretch], request) -> str:
     moved = stretches.pop(_place(stretches, request))
     to = whole_number(request.POST.get("to"))
     stretches.insert(len(stretches) if to is None else min(to, len(stretches)), moved)
-    return f"Move a piece of “{section.title}”"
+    return Said("move-piece", title=section.title)
 
 
 @commands("set")
 def _set(section: Section, stretches: list[Stretch], request) -> str:
     at = _place(stretches, request)
     stretches[at] = PieceForm(request.POST, production=section.production, was=stretches[at]).stretch()
-    return f"Change a piece of “{section.title}”"
+    return Said("change-piece", title=section.title)
 
 
 @commands("add")
@@ -149,17 +150,17 @@ def _add(section: Section, stretches: list[Stretch], request) -> str:
     to = whole_number(request.POST.get("to"))
     piece = PieceForm(request.POST, production=section.production).stretch()
     stretches.insert(len(stretches) if to is None else min(to, len(stretches)), piece)
-    return f"Add a piece to “{section.title}”"
+    return Said("add-piece", title=section.title)
 
 
 @commands("one-level")
 def _one_level(section: Section, stretches: list[Stretch], request) -> str:
     stretches[:] = at_one_level(section, stretches)
-    return f"Bring the pieces of “{section.title}” to one level"
+    return Said("bring-pieces-one-level", title=section.title)
 
 
 def _place(stretches: list[Stretch], request) -> int:
     at = whole_number(request.POST.get("at"))
     if at is None or at >= len(stretches):
-        raise BadCut("This piece is no longer there. The list shows how it is now.")
+        raise BadCut(Said("piece-no-longer-there-list"))
     return at

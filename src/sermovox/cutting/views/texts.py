@@ -11,7 +11,8 @@ from django.utils.http import content_disposition_header
 from django.views.decorators.http import require_POST
 
 from mastering.errors import MasteringError
-from mastering.words.timed import WRITERS, Said, as_rows, in_cues
+from mastering.said import Said
+from mastering.words.timed import WRITERS, TimedText, as_rows, in_cues
 from sermovox.cutting import wordcuts
 from sermovox.cutting.models import Page
 from sermovox.cutting.texts import Words, levels_of, rows_of, state_of
@@ -78,7 +79,9 @@ def give(request, pk: int):
     file = request.FILES.get("file")
     try:
         if file and file.size > wordcuts.LARGEST_TEXT_BYTES:
-            raise MasteringError(f"This file is larger than {wordcuts.LARGEST_TEXT_BYTES >> 20} MiB, more than a text.")
+            raise MasteringError(
+                Said("file-larger-than-mib-more-than", largest_text_bytes=wordcuts.LARGEST_TEXT_BYTES >> 20)
+            )
         page = Page.of(recording)
         with transaction.atomic():
             wordcuts.give_text(
@@ -89,13 +92,13 @@ def give(request, pk: int):
                 name=file.name if file else "",
                 language=request.POST.get("language", ""),
             )
-        messages.success(request, "The page has its text. Undo takes it back.")
+        messages.success(request, Said("page-text-undo-takes-back"))
     except MasteringError as error:
         messages.error(request, str(error))
     return redirect("cutting:page", pk)
 
 
-def words_file(request, sentences: Sequence[Sequence[Said]], kind: str, name: str) -> HttpResponse:
+def words_file(request, sentences: Sequence[Sequence[TimedText]], kind: str, name: str) -> HttpResponse:
     """Words as a file to take away: WebVTT, SRT, a transcript as JSON, or labels."""
     if kind not in _TYPES:
         raise Http404

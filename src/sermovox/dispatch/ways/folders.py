@@ -13,6 +13,7 @@ from django.conf import settings
 
 from mastering.audio.placing import flush
 from mastering.outlets.receiving import Receiving
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import (
     CHUNK_BYTES,
     Access,
@@ -53,7 +54,7 @@ class FolderCarrier:
                     "whoever looks after it can allow others (SERMOVOX_SEND_TO)."
                 )
             if not self._top.is_dir():
-                raise NotSent(f"There is no folder {self._top}. Make it, or mount the device, then try again.")
+                raise NotSent(Said("there-no-folder-make-mount", top=self._top))
         return self
 
     def __exit__(
@@ -116,13 +117,13 @@ class FolderCarrier:
             try:
                 os.link(self._path(name), self._path(new))
             except FileExistsError:
-                raise NameTaken(f"There is a file called {new} already.") from None
+                raise NameTaken(Said("there-file-called-already", new=new)) from None
             except OSError as error:
                 # Some devices know no links; a name that was taken meanwhile is seen as well as can be.
                 if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
                     raise
                 if self._path(new).exists():
-                    raise NameTaken(f"There is a file called {new} already.") from None
+                    raise NameTaken(Said("there-file-called-already", new=new)) from None
                 self._path(name).rename(self._path(new))
             else:
                 self._path(name).unlink()
@@ -145,7 +146,7 @@ class FolderCarrier:
     def _path(self, name: str) -> Path:
         path = self._top / name
         if not path.resolve().is_relative_to(self._top):
-            raise NotSent(f"{name} would lie outside of {self._top}.")
+            raise NotSent(Said("would-lie-outside", name=name, top=self._top))
         return path
 
 
@@ -165,13 +166,13 @@ def _in_words(path: Path) -> Iterator[None]:
         yield
     except OSError as error:
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
-            raise NotSent(f"There is no room left in {path.parent}. Make room, then try again.") from error
+            raise NotSent(Said("there-no-room-left-make", parent=path.parent)) from error
         if error.errno == errno.EFBIG:
-            raise NotSent(f"{path.name} is larger than a file in {path.parent} may be. Split it.") from error
+            raise NotSent(Said("larger-than-file-may-split", name=path.name, parent=path.parent)) from error
         if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
-            raise NotSent(f"Sermovox may not write {path}. Allow it, then try again.") from error
+            raise NotSent(Said("sermovox-may-not-write-allow", path=path)) from error
         if error.errno in (errno.ENAMETOOLONG, errno.EINVAL):
-            raise NotSent(f"{path.name} cannot be held by {path.parent}. Change the pattern of names.") from error
+            raise NotSent(Said("cannot-held-change-pattern-names", name=path.name, parent=path.parent)) from error
         if error.errno in _GONE:
-            raise LineBroke(f"{path.parent} is gone: {error.strerror}. Mount the device again.") from error
+            raise LineBroke(Said("gone-mount-device-again", parent=path.parent, strerror=error.strerror)) from error
         raise NotSent(f"{path}: {error.strerror}.") from error

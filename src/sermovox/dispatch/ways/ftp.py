@@ -13,6 +13,7 @@ from typing import BinaryIO, Self
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import (
     CHUNK_BYTES,
     Access,
@@ -39,7 +40,7 @@ class FtpCarrier:
 
     def __init__(self, receiving: Receiving, access: Access):
         host, port = host_and_port(receiving.address, receiving.kind.port)
-        self._server = Server("an FTP server", host, port, receiving.stated["user"])
+        self._server = Server(Said("ftp-server"), host, port, receiving.stated["user"])
         self._password, self._hashes = access.password, frozenset[str]()
         self._plain = receiving.stated.get("security") == PLAIN
         self._session: ftplib.FTP | None = None
@@ -61,10 +62,7 @@ class FtpCarrier:
                 try:
                     session.auth()
                 except ftplib.error_perm as error:
-                    raise NotSent(
-                        f"{host} knows no encrypted lines ({error}). Ask whoever runs it for one, or state that "
-                        "the line is not encrypted: then anybody on the way can read password and files."
-                    ) from error
+                    raise NotSent(Said("knows-no-encrypted-lines-ask", host=host, error=error)) from error
             try:
                 session.login(self._server.user, self._password)
             except ftplib.error_perm as error:
@@ -169,7 +167,7 @@ class FtpCarrier:
     def rename(self, name: str, new: str) -> None:
         if self.size_of(new) is not None:
             # Servers replace what is there without a word.
-            raise NameTaken(f"There is a file called {new} already.")
+            raise NameTaken(Said("there-file-called-already", new=new))
         with self._in_words(new):
             self._ftp.rename(name, new)
 

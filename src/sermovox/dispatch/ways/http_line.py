@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from http import HTTPStatus
 from urllib.parse import urlsplit
 
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Chunks, NotSent
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
@@ -73,9 +74,7 @@ class Line:
             return server.locked(said, opener)
         if 300 <= status < 400:
             elsewhere = urlsplit(answer.getheader("Location") or "").netloc or "elsewhere"
-            return NotSent(
-                f"{server.host} leads on to {elsewhere} ({said}), which is not followed. State that server itself."
-            )
+            return NotSent(Said("leads-which-not-followed-state", host=server.host, elsewhere=elsewhere, said=said))
         if status == HTTPStatus.INSUFFICIENT_STORAGE:
             return server.full(said)
         if status == HTTPStatus.REQUEST_ENTITY_TOO_LARGE:

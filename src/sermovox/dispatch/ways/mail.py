@@ -14,6 +14,7 @@ from django.core.mail.message import sanitize_address
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port, mailboxes
 from mastering.outlets.ways import LATER_TLS, TLS
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import CHUNK_BYTES, Access, NotSent, Told
 from sermovox.dispatch.ways.servers import PATIENCE_S, Server
 
@@ -33,7 +34,7 @@ class MailServer:
         self._security = stated["security"]
         usual = receiving.kind.port if self._security == TLS else _LATER_PORT
         host, port = host_and_port(receiving.address, usual)
-        self._server = Server("a mail server", host, port, stated.get("user", ""))
+        self._server = Server(Said("a-mail-server"), host, port, stated.get("user", ""))
         self._password = access.password
         # Names of servers as mail knows them, whatever letters they are written in (RFC 3492).
         (self.sender,) = (sanitize_address(each, "utf-8") for each in mailboxes(stated["sender"]))
@@ -54,15 +55,12 @@ class MailServer:
             self._session.ehlo_or_helo_if_needed()
             if self._security == LATER_TLS:
                 if not self._session.has_extn("starttls"):
-                    raise NotSent(
-                        f"{server.host} knows no encrypted lines after its greeting. Ask whoever runs it; its port 465 "
-                        "may be encrypted from the beginning."
-                    )
+                    raise NotSent(Said("knows-no-encrypted-lines-after", host=server.host))
                 self._session.starttls(context=ssl.create_default_context())
                 self._session.ehlo_or_helo_if_needed()
             if server.user:
                 if not self._session.has_extn("auth"):
-                    raise NotSent(f"{server.host} lets nobody in by password on this line. Leave the user empty.")
+                    raise NotSent(Said("lets-nobody-password-line-leave", host=server.host))
                 self._session.login(server.user, self._password)
         return self
 
@@ -96,7 +94,7 @@ class MailServer:
             words = "; ".join(f"{each} ({_said(*answer)})" for each, answer in refused.items())
             if all(400 <= code < 500 for code, _ in refused.values()):
                 raise self._server.busy(words)
-            raise NotSent(f"{self._server.host} takes no mail for {words}. It went to nobody. Look at the addresses.")
+            raise NotSent(Said("takes-no-mail-went-nobody", host=self._server.host, words=words))
 
     def sent(self, message: bytes, told: Told) -> str:
         """Hand a mail over, lines ended as mails are. Returns what the server answered.
@@ -123,9 +121,7 @@ class MailServer:
         except NotSent as error:
             if not whole:
                 raise
-            raise Unsure(
-                f"{error} It is not known whether the mail went out. Ask who gets it; send it again if it is not there."
-            ) from error
+            raise Unsure(Said("not-known-whether-mail-went", error=error)) from error
         return _said(code, said)
 
     def tried(self) -> None:
@@ -153,10 +149,10 @@ class MailServer:
     def _wrong(self, code: int) -> Callable[[str], NotSent]:
         server = self._server
         if code in _TOO_LARGE:
-            return lambda said: server.too_large("this mail", said)
+            return lambda said: server.too_large(Said("this-mail"), said)
         if code in _FULL:
             return server.full
-        return server.busy if 400 <= code < 500 else lambda said: server.forbids("this mail", said)
+        return server.busy if 400 <= code < 500 else lambda said: server.forbids(Said("this-mail"), said)
 
 
 class _Session(smtplib.SMTP):

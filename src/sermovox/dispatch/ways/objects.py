@@ -20,6 +20,7 @@ from defusedxml.ElementTree import ParseError, fromstring
 
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import Access, Chunks, NameTaken, NotSent, Readable, Told
 from sermovox.dispatch.ways.http_line import Line
 from sermovox.dispatch.ways.servers import Server
@@ -38,7 +39,7 @@ class ObjectCarrier:
         stated = receiving.stated
         self._plain = stated.get("security") == PLAIN
         host, port = host_and_port(receiving.address, 80 if self._plain else receiving.kind.port)
-        self._server = Server("object storage", host, port, stated["user"])
+        self._server = Server(Said("object-storage-2"), host, port, stated["user"])
         self._bucket, self._region = stated["bucket"], stated["region"]
         self._credentials = Credentials(stated["user"], access.password)
         self._line = Line(self._server, encrypted=not self._plain)
@@ -47,7 +48,7 @@ class ObjectCarrier:
         status, _, _ = self._asked("HEAD", "", fine=(HTTPStatus.OK, HTTPStatus.NOT_FOUND))
         if status == HTTPStatus.NOT_FOUND:
             self._line.close()
-            raise NotSent(f"{self._server.host} has no bucket {self._bucket}. Look at its name again.")
+            raise NotSent(Said("no-bucket-look-name-again", host=self._server.host, bucket=self._bucket))
         return self
 
     def __exit__(
@@ -129,7 +130,7 @@ class ObjectCarrier:
             self._asked("DELETE", name, f"uploadId={quote(upload, safe='')}", fine=(HTTPStatus.NO_CONTENT,))
 
     def rename(self, name: str, new: str) -> None:
-        raise NotImplementedError("nothing has another name here until it is whole")
+        raise NotImplementedError(Said("nothing-another-name-here-until"))
 
     def delete(self, name: str) -> None:
         self._asked("DELETE", name, fine=(HTTPStatus.OK, HTTPStatus.NO_CONTENT, HTTPStatus.NOT_FOUND))
@@ -181,7 +182,7 @@ class ObjectCarrier:
         fine = (HTTPStatus.OK, HTTPStatus.PRECONDITION_FAILED)
         status, told, said = self._asked(method, name, query, body=body, headers=headers, checked=checked, fine=fine)
         if status == HTTPStatus.PRECONDITION_FAILED:
-            raise NameTaken(f"There is a file called {name} already.")
+            raise NameTaken(Said("there-is-a-file-called-already", name=name))
         # It may say that it went wrong after it has said that all is well.
         if code := _text(self._read(said), "Code") if said else "":
             raise self._server.busy(code)
@@ -191,7 +192,7 @@ class ObjectCarrier:
         try:
             return fromstring(said)
         except ParseError as error:
-            raise self._server.strange("what it says is no XML") from error
+            raise self._server.strange(Said("what-says-no-xml")) from error
 
     def _asked(
         self,
@@ -242,14 +243,14 @@ class ObjectCarrier:
     def _refused(self, answer, name: str, said: bytes) -> NotSent:
         code = (re.search(rb"<Code>(\w+)</Code>", said) or [b"", b""])[1].decode()
         if answer.status == HTTPStatus.FORBIDDEN and code in ("", "SignatureDoesNotMatch", "InvalidAccessKeyId"):
-            return self._server.locked(code or "403 Forbidden", "secret key")
+            return self._server.locked(code or "403 Forbidden", Said("secret-key-2"))
         if code in _FULL:
             return self._server.full(code)
         if code == "EntityTooLarge":
             return self._server.too_large(name, code)
         if code == "NoSuchBucket":
-            return NotSent(f"{self._server.host} has no bucket {self._bucket}. Look at its name again.")
-        return self._line.refused(answer, name, "secret key")
+            return NotSent(Said("no-bucket-look-name-again", host=self._server.host, bucket=self._bucket))
+        return self._line.refused(answer, name, Said("secret-key-2"))
 
 
 class _Signer(S3SigV4Auth):

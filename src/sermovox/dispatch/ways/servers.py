@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from django.conf import settings
 
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import LineBroke, NotSent
 from sermovox.work.run import is_demonstration
 
@@ -36,10 +37,10 @@ class Server:
             found = socket.getaddrinfo(self.host, self.port, type=socket.SOCK_STREAM)
         except socket.gaierror as error:
             if error.errno == socket.EAI_AGAIN:
-                raise LineBroke(f"The name {self.host} cannot be looked up just now. Is there a network?") from error
-            raise NotSent(f"There is no server called {self.host}. Look at its name again.") from error
+                raise LineBroke(Said("name-cannot-looked-up-just", host=self.host)) from error
+            raise NotSent(Said("there-no-server-called-look", host=self.host)) from error
         except UnicodeError as error:
-            raise NotSent(f"“{self.host}” is no name of a server.") from error
+            raise NotSent(Said("no-name-server", host=self.host)) from error
         number = str(found[0][4][0])
         if not _may_be_reached(number, self.port):
             raise NotSent(
@@ -49,31 +50,30 @@ class Server:
         return number
 
     def locked(self, said: str, opener: str = "password") -> NotSent:
-        return NotSent(f"{self.host} does not let “{self.user}” in ({said}). Look at user and {opener} again.")
+        return NotSent(Said("does-not-let-look-user", host=self.host, user=self.user, said=said, opener=opener))
 
     def full(self, said: str) -> NotSent:
-        return NotSent(f"{self.host} has no room left ({said}). Ask for room, then try again.")
+        return NotSent(Said("no-room-left-ask-room", host=self.host, said=said))
 
     def too_large(self, name: str, said: str) -> NotSent:
-        return NotSent(f"{self.host} does not take anything as large as {name} ({said}). Ask whoever runs it.")
+        return NotSent(Said("does-not-take-anything-large", host=self.host, name=name, said=said))
 
     def unfit(self, name: str, said: str) -> NotSent:
-        return NotSent(f"{self.host} cannot hold the name {name} ({said}). Change the pattern.")
+        return NotSent(Said("cannot-hold-name-change-pattern", host=self.host, name=name, said=said))
 
     def forbids(self, name: str, said: str) -> NotSent:
         return NotSent(
-            f"{self.host} does not let “{self.user}” do that with {name or 'its folder'} ({said}). State another "
-            "folder, or ask whoever runs it."
+            Said("does-not-let-do-state", host=self.host, user=self.user, name=name or "its folder", said=said)
         )
 
     def strange(self, said: str) -> NotSent:
-        return NotSent(f"{self.host} does not answer as {self.protocol} would ({said}).")
+        return NotSent(Said("does-not-answer-would", host=self.host, protocol=self.protocol, said=said))
 
     def busy(self, said: str) -> LineBroke:
-        return LineBroke(f"{self.host} cannot take it just now ({said}).")
+        return LineBroke(Said("cannot-take-just-now", host=self.host, said=said))
 
     def gone(self, said: str | None) -> LineBroke:
-        return LineBroke(f"The line to {self.host} broke ({said or 'it ended'}).")
+        return LineBroke(Said("line-broke", host=self.host, said=said or "it ended"))
 
     @contextmanager
     def answering(self) -> Iterator[None]:
@@ -82,17 +82,18 @@ class Server:
             yield
         except ssl.SSLCertVerificationError as error:
             raise NotSent(
-                f"The certificate of {self.host} is not to be trusted: {error.verify_message}. Ask whoever runs it; "
-                "nothing was sent."
+                Said("certificate-not-trusted-ask-whoever", host=self.host, verify_message=error.verify_message)
             ) from error
         except (ssl.SSLEOFError, ssl.SSLZeroReturnError) as error:
             raise self.gone(None) from error
         except ssl.SSLError as error:
-            raise NotSent(f"{self.host} knows no encrypted lines at port {self.port} ({error.reason}).") from error
+            raise NotSent(
+                Said("knows-no-encrypted-lines-port", host=self.host, port=self.port, reason=error.reason)
+            ) from error
         except TimeoutError as error:
-            raise LineBroke(f"{self.host} did not answer for {PATIENCE_S:.0f} seconds.") from error
+            raise LineBroke(Said("did-not-answer-seconds", host=self.host, patience_s=PATIENCE_S)) from error
         except ConnectionRefusedError as error:
-            raise LineBroke(f"{self.host} takes no calls at port {self.port}. Is the port right?") from error
+            raise LineBroke(Said("takes-no-calls-port-port", host=self.host, port=self.port)) from error
         except (EOFError, OSError) as error:
             raise self.gone(getattr(error, "strerror", None)) from error
 

@@ -10,6 +10,7 @@ import asyncssh
 
 from mastering.certain import certain
 from mastering.outlets.receiving import Receiving, host_and_port
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import (
     Access,
     Chunks,
@@ -36,7 +37,7 @@ class SftpCarrier:
 
     def __init__(self, receiving: Receiving, access: Access):
         host, port = host_and_port(receiving.address, receiving.kind.port)
-        self._server = Server("an SFTP server", host, port, receiving.stated["user"])
+        self._server = Server(Said("sftp-server"), host, port, receiving.stated["user"])
         self._access = access
         self._loop = asyncio.new_event_loop()
         self._connection: asyncssh.SSHClientConnection | None = None
@@ -120,11 +121,11 @@ class SftpCarrier:
             finally:
                 with suppress(OSError, asyncssh.Error):
                     self._run(file.close())
-        return "written and closed"
+        return Said("written-closed")
 
     def rename(self, name: str, new: str) -> None:
         if self.size_of(new) is not None:
-            raise NameTaken(f"There is a file called {new} already.")
+            raise NameTaken(Said("there-file-called-already", new=new))
         with self._in_words(new):
             self._run(self._sftp.rename(name, new))
 
@@ -162,7 +163,7 @@ class SftpCarrier:
         try:
             return [asyncssh.import_private_key(self._access.key, self._access.password or None)]
         except asyncssh.KeyImportError as error:
-            raise NotSent(f"The private key cannot be read: {error}. Give another, or its password.") from error
+            raise NotSent(Said("private-key-cannot-read-give", error=error)) from error
 
     async def _open(self, number: str, keys: list[asyncssh.SSHKey] | None) -> None:
         access = self._access
@@ -208,9 +209,7 @@ class SftpCarrier:
                     raise server.strange(str(error)) from error
                 # It may have one of another kind alone, and then it shows none at all.
                 raise NotSent(
-                    f"{server.host} shows another host key than the one it is known by, "
-                    f"{fingerprint(access.host_key)}. Either it was set up anew or somebody stands between. Ask "
-                    "whoever runs it; if all is well, forget the old key on the outlet's page."
+                    Said("shows-another-host-key-than", host=server.host, fingerprint=fingerprint(access.host_key))
                 ) from error
             except asyncssh.PermissionDenied as error:
                 raise server.locked(error.reason, "key" if access.key else "password") from error

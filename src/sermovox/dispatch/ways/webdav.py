@@ -12,6 +12,7 @@ from defusedxml.ElementTree import ParseError, fromstring
 
 from mastering.outlets.receiving import Receiving, host_and_port
 from mastering.outlets.ways import PLAIN
+from mastering.said import Said
 from sermovox.dispatch.ways.carrier import (
     CHUNK_BYTES,
     Access,
@@ -42,7 +43,7 @@ class WebdavCarrier:
         stated = receiving.stated
         self._plain = stated.get("security") == PLAIN
         host, port = host_and_port(receiving.address, 80 if self._plain else receiving.kind.port)
-        self._server = Server("a WebDAV server", host, port, stated["user"])
+        self._server = Server(Said("webdav-server"), host, port, stated["user"])
         self._share = stated.get("share", "").strip("/")
         login = f"{stated['user']}:{access.password}".encode()
         self._headers = {"Authorization": f"Basic {base64.b64encode(login).decode()}", "User-Agent": "Sermovox"}
@@ -51,7 +52,7 @@ class WebdavCarrier:
     def __enter__(self) -> Self:
         if self._found("/") is None:
             self._line.close()
-            raise NotSent(f"{self._server.host} has no share at /{self._share}. Look at its path again.")
+            raise NotSent(Said("no-share-look-path-again", host=self._server.host, share=self._share))
         return self
 
     def __exit__(
@@ -109,7 +110,7 @@ class WebdavCarrier:
         fine = (HTTPStatus.CREATED, HTTPStatus.NO_CONTENT, HTTPStatus.PRECONDITION_FAILED)
         status, _ = self._asked("MOVE", name, fine=fine, headers=headers)
         if status == HTTPStatus.PRECONDITION_FAILED:
-            raise NameTaken(f"There is a file called {new} already.")
+            raise NameTaken(Said("there-file-called-already", new=new))
 
     def delete(self, name: str) -> None:
         self._asked("DELETE", name, fine=(HTTPStatus.OK, HTTPStatus.NO_CONTENT, HTTPStatus.NOT_FOUND))

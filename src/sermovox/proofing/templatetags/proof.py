@@ -2,6 +2,7 @@
 
 from django import template
 
+from mastering.said import Said
 from sermovox.proofing.sheet import FINE, OPEN, PUT_IN, STRUCK, WANTED, Row
 
 register = template.Library()
@@ -12,9 +13,12 @@ def ways_to_settle(row: Row) -> list[tuple[str, str]]:
     """What can be said about a row, each with its words."""
     if row.settled in (STRUCK, PUT_IN):
         return []
-    ways = [(FINE, "It is fine", True), (WANTED, "Read it again", row.can_be_read_again)]
-    ways += [(STRUCK, "Strike it out", row.can_be_struck)]
-    open_again = [(OPEN, "Open it again")] if row.settled else []
+    ways: list[tuple[str, str, bool]] = [
+        (FINE, Said("it-is-fine"), True),
+        (WANTED, Said("read-it-again"), row.can_be_read_again),
+    ]
+    ways += [(STRUCK, Said("strike-it-out"), row.can_be_struck)]
+    open_again: list[tuple[str, str]] = [(OPEN, Said("open-it-again"))] if row.settled else []
     return [(way, label) for way, label, can in ways if can and way != row.settled] + open_again
 
 

@@ -13,6 +13,7 @@ from mastering.outlets.findings import FAIL, PASS, REMARK
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.holding import OWN_WORDS
 from mastering.outlets.rules.kind import PATTERN
+from mastering.said import Said
 from sermovox.ui import scales, words
 
 register = template.Library()
@@ -49,13 +50,13 @@ def clock(seconds) -> str:
 def roughly(seconds) -> str:
     """How long something will still take, in words."""
     if seconds is None:
-        return words.said("working out the time left")
+        return words.said(Said("working-out-time-left"))
     seconds = float(seconds)
     if seconds < 5:
-        return words.said("a few seconds left")
+        return words.said(Said("few-seconds-left"))
     if seconds < 90:
-        return words.said(f"about {round(seconds / 5) * 5} s left")
-    return words.said(f"about {round(seconds / 60)} min left")
+        return words.said(Said("about-s-left", seconds=round(seconds / 5) * 5))
+    return words.said(Said("about-min-left", seconds=round(seconds / 60)))
 
 
 @register.filter

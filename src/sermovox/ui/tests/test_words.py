@@ -14,7 +14,9 @@ from django.test import RequestFactory, SimpleTestCase
 from django.utils import translation
 from playwright.sync_api import expect
 
+from mastering import said
 from mastering.naming.patterns import FIELDS, FUNCTIONS
+from mastering.outlets.demands import Range
 from mastering.outlets.rulesheets import shipped
 from mastering.tests.signals import noise, speech
 from sermovox.deliveries.models import Delivery
@@ -24,6 +26,14 @@ from sermovox.productions.models import Section
 from sermovox.scripts.models import languages_to_choose
 from sermovox.ui import gathered, words
 from sermovox.ui.guide import pages
+from sermovox.ui.management.commands.words import (
+    PACKAGES,
+    catalogue_of,
+    forms_of,
+    key_of,
+    sentences_in,
+    wanted_of,
+)
 from sermovox.ui.templatetags import figures
 from sermovox.ui.tests.base import AppTestCase
 from sermovox.ui.tests.running import BrowserTestCase
@@ -43,6 +53,14 @@ _FOLLOWS = {"data-drawn"}
 def catalogue(domain: str, language: str):
     with (words.LOCALE_DIR / language / "LC_MESSAGES" / f"{domain}.po").open("rb") as file:
         return [message for message in read_po(file, locale=language) if message.id]
+
+
+def _names(text: str) -> set[str]:
+    return {name for _, name, *_ in Formatter().parse(text) if name}
+
+
+def _figures(text: str) -> set[tuple[str, str]]:
+    return {(name, digits) for _, name, digits, _ in Formatter().parse(text) if name and digits}
 
 
 def forms(text) -> tuple[str, ...]:
@@ -78,7 +96,6 @@ class Catalogues(SimpleTestCase):
         wanted = {
             "django": {each[0]: each for each in sorted(gathered.of_templates())},
             "djangojs": {text: (text,) for text in gathered.of_scripts()},
-            "said": {text: (text,) for text in gathered.of_python()},
         }
         for language in LANGUAGES:
             for domain, texts in wanted.items():
@@ -87,21 +104,62 @@ class Catalogues(SimpleTestCase):
                 untold = [message.id for message in catalogue(domain, language) if not all(forms(message.string))]
                 self.assertEqual(untold, [], f"{language}, {domain}: to be translated")
 
-    def test_ranges_of_short_units_are_said(self):
-        for english, german in (("0.5 to 1 s", "0,5 bis 1 s"), ("-23 to -18 dBFS", "-23 bis -18 dBFS")):
-            with translation.override("de"):
-                self.assertEqual(words.said(english), german)
-                self.assertEqual(words.said("Ode to Ines s"), "Ode to Ines s", "that is a name")
+    def test_every_sentence_stands_in_each_language_and_none_that_nobody_says(self):
+        for package in PACKAGES:
+            english = catalogue_of(package, "en")
+            wanted = sorted(wanted_of(package, english))
+            for language in ("en", *LANGUAGES):
+                known = catalogue_of(package, language)
+                with self.subTest(f"{language}, {package}"):
+                    self.assertEqual(
+                        sorted(key_of(each) for each in known if each.id), wanted, "python manage.py words"
+                    )
+                    untold = [key_of(each) for each in known if each.id and not all(forms_of(each))]
+                    self.assertEqual(untold, [], "to be translated")
+
+    def test_every_sentence_is_given_what_it_tells_of_and_tells_it_in_each_language(self):
+        for package in PACKAGES:
+            names = {
+                language: {
+                    key_of(each): {name for form in forms_of(each) for name in _names(form)}
+                    for own in PACKAGES
+                    for each in catalogue_of(own, language)
+                    if each.id
+                }
+                for language in ("en", *LANGUAGES)
+            }
+            for key, places in gathered.parameters_of_python(package).items():
+                for where, given in places:
+                    self.assertEqual(names["en"][key] - {"count"}, given - {"count"}, f"{where}: {key}")
+                    self.assertLessEqual(names["en"][key], given, f"{where}: {key}")
+            for language in LANGUAGES:
+                self.assertEqual(names[language], names["en"], language)
+
+    def test_figures_are_written_with_as_many_digits_in_each_language(self):
+        for package in PACKAGES:
+            english = catalogue_of(package, "en")
+            for language in LANGUAGES:
+                for message in catalogue_of(package, language):
+                    if message.id:
+                        wanted = {each for form in forms_of(english.get(key_of(message))) for each in _figures(form)}
+                        has = {each for form in forms_of(message) for each in _figures(form)}
+                        self.assertEqual(has, wanted, f"{language}, {key_of(message)}")
+
+    def test_sentences_are_compiled_as_they_are_written(self):
+        for package in PACKAGES:
+            for language in ("en", *LANGUAGES):
+                with (sentences_in(package) / f"{language}.mo").open("rb") as file:
+                    compiled = {key_of(each): forms_of(each) for each in read_mo(file) if each.id}
+                written = {key_of(each): forms_of(each) for each in catalogue_of(package, language) if each.id}
+                self.assertEqual(compiled, written, f"{language}, {package}: run python manage.py words")
 
     def test_what_varies_stands_in_each_translation(self):
         for language in LANGUAGES:
-            for domain in ("djangojs", "said"):
-                for message in catalogue(domain, language):
-                    names = [
-                        {name for _, name, *_ in Formatter().parse(text) if name}
-                        for text in (message.id, message.string)
-                    ]
-                    self.assertEqual(*names, f"{language}: {message.string}")
+            for message in catalogue("djangojs", language):
+                names = [
+                    {name for _, name, *_ in Formatter().parse(text) if name} for text in (message.id, message.string)
+                ]
+                self.assertEqual(*names, f"{language}: {message.string}")
             for message in catalogue("django", language):
                 wanted = {name for form in forms(message.id) for name in re.findall(r"%\((\w+)\)s", form)}
                 for form in forms(message.string):
@@ -127,7 +185,7 @@ class Catalogues(SimpleTestCase):
         for language in LANGUAGES:
             self.assertEqual(list(pages(language)), list(pages()))
             told = {form for message in catalogue("django", language) for form in forms(message.string)}
-            told |= {message.string for message in catalogue("said", language)}
+            told |= {form for own in PACKAGES for each in catalogue_of(own, language) for form in forms_of(each)}
             keys = {}
             for folder in ("", language):
                 for path in sorted((words.LOCALE_DIR.parent / "guide" / folder).glob("*.md")):
@@ -141,52 +199,13 @@ class Catalogues(SimpleTestCase):
                 self.assertEqual(english, other, f"keys of {language}/{name}")
 
 
-class Said(SimpleTestCase):
-    def said(self, text: str, language: str = "de") -> str:
-        with translation.override(language):
-            return words.said(text)
-
-    def test_a_sentence_is_found_by_what_stands_around_what_varies(self):
-        self.assertEqual(self.said("The file is made and passes."), "Die Datei ist erzeugt und besteht.")
-        self.assertEqual(self.said("3 files are stuck on the way."), "3 Dateien stecken unterwegs fest.")
-        self.assertEqual(
-            self.said("There is no file called “a and b.wav”. Nothing was renamed.", "fr"),
-            "Il n’y a pas de fichier nommé « a and b.wav ». Rien n’a été renommé.",
-        )
-
-    def test_sentences_within_and_after_one_another(self):
-        told = self.said(
-            "After the 3.3 dB this take needs and 6 dB of hush, its noise floor is at -49.1 dBFS; the outlet "
-            "allows -60. Hush of 12 dB or a quieter room would do."
-        )
-        self.assertIn("Nach den nötigen 3,3 dB und 6 dB Entrauschen", told)
-        self.assertIn("-49,1 dBFS; der Abnehmer erlaubt -60. Entrauschen um 12 dB", told)
-        self.assertEqual(self.said("chapter 7, part 2, music"), "Kapitel 7, Teil 2, Musik")
-        self.assertEqual(self.said("copyright line and description"), "Copyrightzeile und Beschreibung")
-        self.assertEqual(self.said("Noise floor by 10.9 dB"), "Grundrauschen um 10,9 dB")
-        self.assertEqual(self.said("Of 6 files: 5 pass, 1 fails."), "Von 6 Dateien: 5 bestehen, 1 fällt durch.")
-        refused = "Sermovox does not write mp2 files; it writes mp3, wav."
-        self.assertEqual(self.said(refused), "Sermovox schreibt keine mp2-Dateien; es schreibt mp3, wav.")
-
-    def test_what_is_nobody_s_sentence_stays_as_it_is(self):
-        for name in (
-            "Hollin and Pike",
-            "take 1.2.wav",
-            "192.168.0.1",
-            "v2.10",
-            "Salt, Cedar and Ford",
-            "",
-            "2026-03-03",
-        ):
-            self.assertEqual(self.said(name), name)
-        self.assertEqual(words.said("3 files are stuck on the way."), "3 files are stuck on the way.")
-        self.assertIsNone(words.said(None))
-
+class Spoken(SimpleTestCase):
     def test_figures_are_written_as_the_language_does(self):
         with translation.override("de"):
             self.assertEqual(figures.level(-23.04, "LUFS"), "−23,0 LUFS")
             self.assertEqual(figures.size(1_240_000_000), "1,24 GB")
-            self.assertEqual(figures.proper("-23.5 to -18 dBFS"), "−23,5 bis −18 dBFS")
+            asked = Range(low=-23.5, high=-18).words("dBFS")
+            self.assertEqual(figures.proper(asked), "−23,5 bis −18 dBFS")
             self.assertEqual(figures.roughly(125), "noch etwa 2 min")
         self.assertEqual(figures.level(-23.04, "LUFS"), "−23.0 LUFS")
 
@@ -195,6 +214,14 @@ class Said(SimpleTestCase):
         self.assertEqual(words_of_pages(request)["page_words"], {})
         with translation.override("es"):
             self.assertEqual(words_of_pages(request)["page_words"]["Stop"], "Parar")
+
+
+_template = said._template
+
+
+def _in_brackets(language: str, key: str, count: int | None) -> str:
+    template = _template("en", key, count)
+    return template if language == "en" else f"⟦{template}⟧"
 
 
 class Screens(AppTestCase):
@@ -263,7 +290,7 @@ class Screens(AppTestCase):
         with (
             patch.object(catalogue, "gettext", lambda text: f"⟦{text}⟧"),
             patch.object(catalogue, "ngettext", lambda one, more, count: f"⟦{one if count == 1 else more}⟧"),
-            patch.object(words, "_said", lambda english, language: f"⟦{english}⟧"),
+            patch.object(said, "_template", _in_brackets),
             patch.object(words, "get_language", lambda: "de"),
         ):
             figures._mark.cache_clear()
