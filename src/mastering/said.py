@@ -15,7 +15,7 @@ any other text (names, times) as it is. A parameter called `count` chooses betwe
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cache, lru_cache
 from gettext import GNUTranslations, NullTranslations
 from numbers import Integral, Real
@@ -75,7 +75,7 @@ def together(parts: Iterable[str], between: str = " ") -> Said:
 
 
 def word(identifier: str) -> str:
-    """What the code calls something by, such as "joint stereo", as a word that can be spoken; a name of somebody's else."""
+    """What the code calls something by, such as "joint stereo", as a word to speak; any other text as it is."""
     return Said(identifier) if _is_word(identifier) and not isinstance(identifier, Said) else identifier
 
 
@@ -137,6 +137,15 @@ def speak(text: str, language: str) -> str:
                 return spoken.lower()
         return spoken
     return _formed(language.split("-")[0].lower(), text.key, text.params)
+
+
+def language_of(environment: Mapping[str, str]) -> str:
+    """The language of a terminal, such as "de": of the first that is set of LC_ALL, LC_MESSAGES and LANG (POSIX.1-2017,
+    XBD 8.2).
+    """
+    locale = next((found for name in ("LC_ALL", "LC_MESSAGES", "LANG") if (found := environment.get(name))), "")
+    language = locale.split(".")[0].split("@")[0].split("_")[0].lower()
+    return ENGLISH if language in ("", "c", "posix") else language
 
 
 def figure(text: str, language: str) -> str:

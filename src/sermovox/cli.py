@@ -11,8 +11,10 @@ from typing import NoReturn
 
 from mastering import VERSION
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.terminal import COMMANDS, EXAMPLES
 from sermovox.terminal.complaints import complain
+from sermovox.terminal.speaking import spoken
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -30,7 +32,9 @@ def main(arguments: list[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        return complain(MasteringError(f"{error.filename}: {error.strerror}. Choose another file or folder."))
+        return complain(
+            MasteringError(Said("choose-another-file-folder", filename=error.filename, strerror=error.strerror))
+        )
     except KeyboardInterrupt:
         return 130
 
@@ -40,6 +44,9 @@ class _Parser(argparse.ArgumentParser):
 
     _given: Sequence[str] = ()
 
+    def add_argument(self, *names, **how):
+        return super().add_argument(*names, **how | ({"help": spoken(how["help"])} if "help" in how else {}))
+
     def parse_known_args(self, args=None, namespace=None):
         self._given = list(args or ())
         return super().parse_known_args(args, namespace)
@@ -47,21 +54,19 @@ class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
         dashed = [each for each in self._given if each.startswith("-") and Path(each).exists()]
         if dashed:
-            message += (
-                f". A name that begins with “-” is taken for an option: write ./{dashed[0]}, or -- before all names"
-            )
+            message += spoken(Said("name-begins-taken-option-write", dashed=dashed[0]))
         super().error(message)
 
 
 def parser(asked: list[str]) -> argparse.ArgumentParser:
     """What understands the command line; of the commands only those that are asked for are read."""
-    whole = _Parser(prog="sermovox", description="Make and prove spoken-word files.")
+    whole = _Parser(prog="sermovox", description=spoken(Said("make-prove-spoken-word-files")))
     said = f"sermovox {version('sermovox')} (core {VERSION})"
     whole.add_argument("--version", action="version", version=said)
     commands = whole.add_subparsers(required=True, metavar="COMMAND")
     for name, words in COMMANDS.items():
-        example = f"example: {EXAMPLES[name]}"
-        command = commands.add_parser(name, help=words, description=f"{words[0].upper()}{words[1:]}.", epilog=example)
+        told, example = spoken(words), spoken(Said("example-of", example=EXAMPLES[name]))
+        command = commands.add_parser(name, help=told, description=f"{told[0].upper()}{told[1:]}.", epilog=example)
         if name in asked:
             module = import_module(f"sermovox.terminal.{name}")
             module.add_arguments(command)

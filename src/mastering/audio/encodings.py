@@ -15,7 +15,7 @@ from mastering.audio.formats import (
     written_in,
 )
 from mastering.certain import certain
-from mastering.said import Said, either
+from mastering.said import Said, either, word
 
 LARGEST_RIFF_BYTES = (4 << 30) - (1 << 20)
 """A RIFF counts its bytes in 32 bits; something is left for tags. Longer files are RF64 (EBU Tech 3306)."""
@@ -94,14 +94,18 @@ def objections(encoding: Encoding) -> list[str]:
                 "holds-not",
                 name=name,
                 name_2=container.name,
-                listed=either(depths),
-                sample_format=encoding.sample_format,
+                listed=either(map(word, depths)),
+                sample_format=word(encoding.sample_format or ""),
             )
         )
     if not encoding.lossy:
         return told
     if encoding.mode not in codec.modes:
-        told.append(Said("bitrate-can-here-not", name=name, listed=either(codec.modes), mode=encoding.mode))
+        told.append(
+            Said(
+                "bitrate-can-here-not", name=name, listed=either(map(word, codec.modes)), mode=word(encoding.mode or "")
+            )
+        )
     elif encoding.mode in (CONSTANT, AVERAGE):
         told += _of_bit_rate(encoding, encoding.bit_rate_kbps, "")
     elif encoding.mode == VARIABLE:
@@ -188,11 +192,11 @@ def _side_bytes(encoding: Encoding) -> int:
 def _of_bit_rate(encoding: Encoding, kbps: int | None, which: str) -> list[str]:
     name, rate_hz = CODECS[encoding.codec].words, encoding.sample_rate_hz
     if kbps is None:
-        return [Said("bitrate-needs-one", name=name, mode=encoding.mode, which=which)]
+        return [Said("bitrate-needs-one", name=name, mode=word(encoding.mode or ""), which=which)]
     if kbps in CODECS[encoding.codec].kbps(rate_hz, encoding.channels):
         return []
     near = nearest_kbps(encoding, kbps)
-    sides = "mono" if encoding.channels == 1 else "stereo"
+    sides = word("mono" if encoding.channels == 1 else "stereo")
     return [Said("no-kbit-s-hz-nearest", name=name, kbps=kbps, which=which, rate_hz=rate_hz, sides=sides, near=near)]
 
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from mastering.editing.tables import read_table, write_table
 from mastering.editing.texts import UnreadableText
-from mastering.said import Said
+from mastering.said import Said, together
 
 MOST_LABELS = 5000
 _TOLERANCE_S = 0.05
@@ -62,7 +62,7 @@ def checked(
     """Labels with the number of their line, looked at as a whole. Raises UnreadableText."""
     before: Label | None = None
     for at, (line, label) in enumerate(labels, 1):
-        where = f"{what} {line}"
+        where = together([what, str(line)])
         if at > MOST_LABELS:
             raise UnreadableText(Said("there-more-than-marks-here", where=where, most_labels=MOST_LABELS))
         if label.start_s < 0 or label.end_s < 0:

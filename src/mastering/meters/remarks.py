@@ -15,7 +15,7 @@ _MUCH_DC = 0.003
 """0.3 % of full scale, about -50 dBFS (common practice, no source)."""
 MANY_CLICKS = 30
 """In a minute (common practice, no source): prompts of three readers have none."""
-_SIDES = ("left", "right")
+_SIDES = (Said("left"), Said("right"))
 
 
 def said_of_flat_tops(count: int, level: float) -> str:

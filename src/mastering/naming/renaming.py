@@ -100,7 +100,7 @@ def take_back_broken_off(folder: Path) -> str:
         if any(path.parent != folder for names in moves for path in names):
             raise ValueError
     except (ValueError, TypeError) as error:
-        raise CannotRename(f"{_NOTE} cannot be read. Look at the names in {folder}, then delete it.") from error
+        raise CannotRename(Said("map-cannot-be-read", note=_NOTE, folder=folder)) from error
     # First all names that are taken by now are freed, then each file gets its own.
     for old, aside, new in moves:
         if not aside.exists() and not old.exists() and new.exists():

@@ -23,7 +23,7 @@ from mastering.outlets.rules.kind import (
     Examined,
 )
 from mastering.outlets.rules.levels import CONSISTENCY
-from mastering.said import Said, together
+from mastering.said import Said, together, word
 from mastering.tagging.carried import NOTHING, Carried
 
 _MOST_PASSAGES = 8
@@ -82,7 +82,8 @@ class HeldPassage:
     levels: Levels
 
     def __str__(self) -> str:
-        return f"{self.kind} {clock(self.start_s, 1)} to {clock(self.end_s, 1)}"
+        start, end = clock(self.start_s, 1), clock(self.end_s, 1)
+        return Said("passage-from-to", kind=word(self.kind), start=start, end=end)
 
 
 def _of_passages(rule: Rule, passages: Sequence[HeldPassage], channels: int) -> Finding | None:
@@ -100,11 +101,11 @@ def _of_passages(rule: Rule, passages: Sequence[HeldPassage], channels: int) -> 
     # What fails stands first.
     held.sort(key=lambda each: (each[1].verdict != FAIL, each[0].start_s))
     failing = [(passage, finding) for passage, finding in held if finding.verdict == FAIL]
-    told = [f"{passage} {finding.found}" for passage, finding in held[:_MOST_PASSAGES]]
+    told = [together([str(passage), finding.found]) for passage, finding in held[:_MOST_PASSAGES]]
     more = [Said("more", count=len(held) - _MOST_PASSAGES)] if len(held) > _MOST_PASSAGES else []
     return replace(
         held[0][1],
-        asked=together(dict.fromkeys(together([passage.kind, finding.asked]) for passage, finding in held), ", "),
+        asked=together(dict.fromkeys(together([word(passage.kind), finding.asked]) for passage, finding in held), ", "),
         found=together([*told, *more], "; "),
         verdict=verdict_of(finding.verdict for _, finding in held),
         advice=together(together([str(passage), finding.advice], ": ") for passage, finding in failing[:_MOST_PASSAGES])

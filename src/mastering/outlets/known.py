@@ -7,7 +7,7 @@ from typing import Any
 
 from mastering.meters.remarks import MANY_CLICKS, MUCH_HUM_DBFS, said_of_flat_tops
 from mastering.meters.sides import BY_ITSELF, LEFT, MOST_LOSS_DB, RIGHT, SUM, TURNED, Sides, sides_of
-from mastering.said import Said, figured, together
+from mastering.said import Said, figured, together, word
 
 _SPEECH_ONLY_HZ = 16000
 _TELEPHONE_HZ = 4250
@@ -63,7 +63,7 @@ def known_of(
         whose = f"{name}: " if len(recordings) > 1 else ""
         remarks += [whose + said for said in (*_of_any(figures), *_mendable(figures, mends))]
         if figures.get("channels") == 2 and figures.get("voices_apart_db") is not None:
-            remarks.append(f"{whose}{_two_voices(figures['voices_apart_db'])}")
+            remarks.append(whose + _two_voices(figures["voices_apart_db"]))
         sides = sides_of(figures)
         if sides is None:
             continue
@@ -117,18 +117,20 @@ def _two_voices(apart_db: float) -> str:
 
 def _in_stereo(sides: Sides) -> list[str]:
     if sides.dead:
-        return [Said("side-holds-no-sound-file", dead=sides.dead)]
+        return [Said("side-holds-no-sound-file", dead=word(sides.dead))]
     if sides.by_itself() == TURNED:
         return [Said("sides-opposite-polarity-whoever-hears")]
     if sides.by_itself() in (LEFT, RIGHT):
-        return [Said("side-db-louder-than-other", by_itself=sides.by_itself(), difference_db=abs(sides.difference_db))]
+        return [
+            Said("side-db-louder-than-other", by_itself=word(sides.by_itself()), difference_db=abs(sides.difference_db))
+        ]
     return []
 
 
 def _why(sides: Sides) -> str:
     way = sides.by_itself()
     if sides.dead:
-        return Said("one-holds-no-sound", dead=sides.dead)
+        return Said("one-holds-no-sound", dead=word(sides.dead))
     if way == TURNED:
         return Said("they-opposite-polarity")
     return Said("db-louder", difference_db=abs(sides.difference_db)) if way in (LEFT, RIGHT) else ""
@@ -139,9 +141,9 @@ def _lost(sides: Sides, way: str) -> str:
     by = figured(f"{loss_db:.1f} dB") if loss_db < 100 else Said("everything")
     better = sides.by_itself()
     if sides.dead and way in (LEFT, RIGHT):
-        return Said("side-which-mono-made-holds", way=way, better=better)
+        return Said("side-which-mono-made-holds", way=word(way), better=word(better))
     reason = (
-        Said("the-one-holds-no-sound", dead=sides.dead)
+        Said("the-one-holds-no-sound", dead=word(sides.dead))
         if sides.dead
         else Said("they-are-of-opposite-polarity")
         if better == TURNED

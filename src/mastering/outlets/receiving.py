@@ -54,6 +54,7 @@ class Receiving:
             return ""
         host, port = host_and_port(self.address, self.kind.port)
         plain = f", {PLAIN}" if self.stated.get("security") == PLAIN else ""
+        # What passwords are kept for is held against this, so it is no sentence that may come to read otherwise.
         return f"{self.stated.get('user', '')} at {host.lower()}:{port} by {self.kind.title}{plain}"
 
     def written(self, name: str, facts: Facts) -> str:
@@ -69,8 +70,8 @@ class Receiving:
         """Where files go, in words."""
         if self.kind.is_post:
             return ", ".join(self.stated[name] for name in ("to", "cc") if name in self.stated)
-        user = f" as {self.stated['user']}" if self.stated.get("user") else ""
-        return f"{self.address}{user}"
+        user = self.stated.get("user")
+        return Said("place-as-user", address=self.address, user=user) if user else self.address
 
     def table(self) -> dict[str, str]:
         """As a rule sheet states it, for `receiving_from`."""

@@ -1,7 +1,7 @@
 """What was found in finished files, for whoever keeps or sent them: as HTML, text, CSV and JSON."""
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from html import escape
 from typing import Any
@@ -9,7 +9,7 @@ from typing import Any
 from mastering.editing.tables import write_table
 from mastering.outlets.findings import FAIL, PASS, REMARK
 from mastering.outlets.outlet import Outlet
-from mastering.said import Said, together
+from mastering.said import ENGLISH, Said, speak, together, word
 
 _COLUMNS = ("file", Said("verdict-file"), "rule", "asked", "found", "margin", "verdict", "advice", "source")
 _SIGNS = {PASS: "✓", REMARK: "~"}
@@ -74,31 +74,30 @@ def told(files: Sequence[Checked]) -> str:
     >>> told([Checked("a.wav", PASS), Checked("b.wav", FAIL)])
     '2 files: 1 passes, 1 fails.'
     """
-    counts = {
-        "passes": sum(not file.said and file.verdict != FAIL for file in files),
-        "fails": sum(not file.said and file.verdict == FAIL for file in files),
-        "cannot be checked": sum(bool(file.said) for file in files),
-    }
-    plural = {"passes": "pass", "fails": "fail"}
-    words = [f"{count} {name if count == 1 else plural.get(name, name)}" for name, count in counts.items() if count]
+    passing = sum(not file.said and file.verdict != FAIL for file in files)
+    failing = sum(not file.said and file.verdict == FAIL for file in files)
+    unread = sum(bool(file.said) for file in files)
+    words = [Said("count-files-pass", count=passing)] * bool(passing)
+    words += [Said("count-files-fail", count=failing)] * bool(failing)
+    words += [Said("count-not-checked", count=unread)] * bool(unread)
     return Said("files", count=len(files), words=together(words, ", "))
 
 
-def as_text(outlet: Outlet, files: Sequence[Checked]) -> str:
+def as_text(outlet: Outlet, files: Sequence[Checked], language: str = ENGLISH) -> str:
     """For a mail to whoever sent the files: what fails and what to do about it; those that pass are only named."""
     lines: list[str] = [Said("held-against-rules", title=outlet.title, told=told(files))]
     for file in worst_first(files):
         if file.said:
-            lines += ["", f"{file.name}: {file.said}"]
+            lines += ["", together([file.name, file.said], ": ")]
         elif file.failing:
             lines += ["", Said("file-fails", name=file.name)]
             for finding in file.failing:
-                lines.append(f"- {finding['label']}: asked {finding['asked']}, found {finding['found']}.")
-                lines += [f"  {finding['advice']}"] * bool(finding["advice"])
+                told_of = {name: finding[name] for name in ("label", "asked", "found")}
+                lines.append(together(["- ", Said("asked-and-found", **told_of)], ""))
+                lines += [together(["  ", finding["advice"]], "")] * bool(finding["advice"])
     passing = [file.name for file in files if not file.said and file.verdict != FAIL]
-    return (
-        "\n".join([*lines, *(["", Said("these-pass"), *(f"- {name}" for name in passing)] if passing else [])]) + "\n"
-    )
+    lines += ["", Said("these-pass"), *(f"- {name}" for name in passing)] if passing else []
+    return "".join(f"{speak(line, language)}\n" for line in lines)
 
 
 def as_csv(files: Sequence[Checked]) -> str:
@@ -119,19 +118,24 @@ def as_json(outlet: Outlet, files: Sequence[Checked]) -> str:
     return json.dumps({"outlet": outlet.key, "files": [asdict(file) for file in files]}, indent=2, ensure_ascii=False)
 
 
-def as_html(title: str, intro: str, files: Sequence[Checked]) -> str:
+def as_html(title: str, intro: str, files: Sequence[Checked], language: str = ENGLISH) -> str:
     """A page that stands by itself, to be kept, sent or printed: the summary, then each file, the worst first."""
+
+    def shown(text: str) -> str:
+        return escape(speak(text, language))
+
     rows = "".join(
         f'<tr class="{"fails" if file.failing or file.said else ""}"><td>{_SIGNS.get(file.verdict, "✗")}</td>'
-        f"<td>{escape(file.name)}</td><td>{escape(file.verdict)}</td><td>{escape(file.worst)}</td></tr>"
+        f"<td>{escape(file.name)}</td><td>{shown(word(file.verdict))}</td><td>{shown(file.worst)}</td></tr>"
         for file in worst_first(files)
     )
-    each = "".join(_one(file) for file in worst_first(files))
-    title = escape(title)
+    each = "".join(_one(file, shown) for file in worst_first(files))
+    title = escape(speak(title, language))
+    heads = "".join(f"<th>{shown(head)}</th>" for head in _HEADS)
     return (
-        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{title}</title>'
-        f"<style>{_STYLE}</style></head><body><h1>{title}</h1><p>{escape(intro)}</p>"
-        "<table><thead><tr><th></th><th>File</th><th>Verdict</th><th>What matters most</th></tr></thead>"
+        f'<!doctype html>\n<html lang="{language}"><head><meta charset="utf-8"><title>{title}</title>'
+        f"<style>{_STYLE}</style></head><body><h1>{title}</h1><p>{shown(intro)}</p>"
+        f"<table><thead><tr><th></th>{heads}</tr></thead>"
         f"<tbody>{rows}</tbody></table>{each}</body></html>\n"
     )
 
@@ -141,16 +145,18 @@ def heading(outlet: Outlet) -> str:
     return Said("files-held-against", title=outlet.title)
 
 
-def _one(file: Checked) -> str:
-    head = f"<h2>{escape(file.name)}</h2><p>{escape(file.said or file.verdict)}</p>"
+_HEADS = (Said("report-file"), Said("report-verdict"), Said("report-what-matters"))
+
+
+def _one(file: Checked, shown: Callable[[str], str]) -> str:
+    head = f"<h2>{shown(file.name)}</h2><p>{shown(file.said or word(file.verdict))}</p>"
     if not file.findings:
         return head
     rows = "".join(
         f'<tr class="{"fails" if found["verdict"] == FAIL else ""}"><td>{_SIGNS.get(found["verdict"], "✗")}</td>'
-        + "".join(
-            f"<td>{escape(found.get(name, ''))}</td>" for name in ("label", "asked", "found", "margin", "verdict")
-        )
-        + f"<td>{escape(found['advice'])}</td><td>{escape(found.get('source', ''))}</td></tr>"
+        + "".join(f"<td>{shown(found.get(name, ''))}</td>" for name in ("label", "asked", "found", "margin"))
+        + f"<td>{shown(word(found['verdict']))}</td><td>{shown(found['advice'])}</td>"
+        + f"<td>{shown(word(found.get('source', '')))}</td></tr>"
         for found in file.findings
     )
     names = (
@@ -163,6 +169,6 @@ def _one(file: Checked) -> str:
         Said("what-do"),
         Said("source-rule"),
     )
-    heads = "".join(f"<th>{name}</th>" for name in names)
-    remarks = "".join(f"<p>{escape(remark)}</p>" for remark in file.remarks)
+    heads = "".join(f"<th>{shown(name)}</th>" for name in names)
+    remarks = "".join(f"<p>{shown(remark)}</p>" for remark in file.remarks)
     return f"{head}<table><thead><tr>{heads}</tr></thead><tbody>{rows}</tbody></table>{remarks}"

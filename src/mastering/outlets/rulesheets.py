@@ -155,7 +155,7 @@ def _old_entries(data: dict[str, Any]) -> list[dict[str, Any]]:
             old = {name: data["artwork"][name] for name in ("at_least_px", "at_most_px", "at_most_bytes", "source")}
             weight_kb = old["at_most_bytes"] / 1000
         except (TypeError, KeyError) as error:
-            raise BadOutlet("Artwork wants at_least_px, at_most_px, at_most_bytes and source.") from error
+            raise BadOutlet(Said("artwork-wants")) from error
         sides = {"at_least": old["at_least_px"], "at_most": old["at_most_px"]}
         entries.append({"name": "artwork_px", "source": old["source"]} | sides)
         entries.append({"name": "artwork_kb", "source": old["source"], "at_most": weight_kb})
@@ -199,7 +199,7 @@ def _demand(name: str, entry: dict[str, Any]) -> Demand:
     kind = RULE_KINDS[name]
     if "exactly" in entry or "one_of" in entry:
         if kind.takes == RANGE:
-            raise BadOutlet(f"The rule “{name}” takes a range: at_least, at_most, or target and tolerance.")
+            raise BadOutlet(Said("rule-takes-a-range", name=name))
         return _named(kind, entry)
     if kind.takes not in (NUMBER, RANGE):
         raise BadOutlet(Said("rule-asks-nothing-takes-exactly", name=name))
@@ -232,7 +232,7 @@ def _named(kind: RuleKind, entry: dict[str, Any]) -> Demand:
         return Items(tuple(dict.fromkeys(value)))
     values: Any = [value] if "exactly" in entry else entry["one_of"]
     if not isinstance(values, list) or not values:
-        raise BadOutlet(f"“one_of” of the rule “{name}” is a list of values.")
+        raise BadOutlet(Said("one-of-is-a-list", name=name))
     if kind.takes == NUMBER:
         values = [_number(kind, each) for each in values]
     elif unknown := [each for each in values if each not in kind.choices]:

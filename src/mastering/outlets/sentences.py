@@ -3,7 +3,7 @@
 from mastering.clock import clock
 from mastering.meters.decibels import db_of_amplitude
 from mastering.outlets.levelplan import LevelPlan
-from mastering.said import Said, together
+from mastering.said import Said, together, word
 from mastering.shaping.mends import MENDS
 
 
@@ -50,7 +50,7 @@ def steps(plan: LevelPlan) -> list[tuple[str, str]]:
         told.append((Said("ride-label"), Said("quiet-speech-up-db-up", value=max(0.0, highest), down=down)))
     if plan.passages:
         each = [
-            Said("from-db", kind=kind, start=clock(start, 1), end=clock(end, 1), db=db)
+            Said("from-db", kind=word(kind), start=clock(start, 1), end=clock(end, 1), db=db)
             for kind, start, end, db in plan.passages
         ]
         told.append((Said("passages"), together(each, "; ")))

@@ -131,7 +131,7 @@ WAYS = {
             fields=(
                 _server(443),
                 _SECURITY,
-                Field(name="share", label=Said("path-share"), hint="What follows the server’s name: /dav/ines."),
+                Field(name="share", label=Said("path-share"), hint=Said("folders-above-it")),
                 _USER,
                 _FOLDER,
                 _PROOF,

@@ -79,7 +79,11 @@ class Kept(TestCase):
             within(Said("hush-label")),
         ]
         for told in every:
-            for again in (revived(json.loads(json.dumps(plain(told)))), pickle.loads(pickle.dumps(told)), deepcopy(told)):
+            for again in (
+                revived(json.loads(json.dumps(plain(told)))),
+                pickle.loads(pickle.dumps(told)),
+                deepcopy(told),
+            ):
                 self.assertIsInstance(again, Said)
                 self.assertEqual(again, told)
                 for language in ("de", "es", "fr"):

@@ -12,7 +12,7 @@ from django.db.models.functions import Cast
 
 from mastering.certain import certain
 from mastering.errors import MasteringError
-from mastering.said import Said
+from mastering.said import Said, together
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.productions.models import Production
 from sermovox.recordings.models import Recording
@@ -176,11 +176,11 @@ def chosen(user, keys: Iterable[str], *, binned: bool) -> list[Binned]:
 
 def each(rows: Iterable[Binned], do: str) -> tuple[int, list[str]]:
     """Do one thing to each row. Returns to how many it was done, and why not to the others."""
-    done, refused = 0, []
+    done, refused = 0, list[str]()
     for row in rows:
         try:
             getattr(row, do)()
             done += 1
         except MasteringError as error:
-            refused.append(f"{row}: {error}")
+            refused.append(together([str(row), str(error)], ": "))
     return done, refused

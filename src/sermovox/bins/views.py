@@ -99,8 +99,7 @@ def _delete(request, rows: list[contents.Binned], back: str):
         return render(request, "bins/delete.html", context)
     done, refused = contents.each(rows, "put_away")
     if done:
-        what = f"{rows[0]} is" if len(rows) == 1 else f"{done} are"
-        messages.success(request, Said("deleted-until-emptied-bin-gives", what=what))
+        messages.success(request, Said("deleted-until-emptied-bin-gives", count=len(rows), name=str(rows[0])))
     for sentence in refused:
         messages.error(request, sentence)
     gone = any(isinstance(row, Production) for row in rows)

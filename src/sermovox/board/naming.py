@@ -122,7 +122,9 @@ def paired_names(production: Production, outlet: Outlet, text: str, way: str) ->
     except MasteringError as error:
         return context | {"problem": str(error)}
     if outlet.joined and len(listed) == 1:
-        told = [f"{listed[0]}: {problem.words}" for problem in check_names(listed) if problem.grave]
+        told = [
+            Said("of-name", name=listed[0], words=problem.words) for problem in check_names(listed) if problem.grave
+        ]
         return context | {"whole": listed[0], "problems": told, "outlet": outlet}
     targets = [Target(places[s.pk], s.number, s.title, s.role, s.exact_name) for s in sections]
     if keys:
@@ -142,7 +144,7 @@ def paired_names(production: Production, outlet: Outlet, text: str, way: str) ->
         "more": max(0, len(pairs) - _SHOWN),
         "left_names": [name for at, name in enumerate(listed) if at not in used],
         "left_sections": [section for at, section in enumerate(sections) if at not in found],
-        "problems": [f"{pairs[p.index][1]}: {p.words}" for p in problems if p.grave][:8],
+        "problems": [Said("of-name", name=pairs[p.index][1], words=p.words) for p in problems if p.grave][:8],
     }
 
 

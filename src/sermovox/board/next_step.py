@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from django.urls import reverse
 
 from mastering.outlets.outlet import Outlet
-from mastering.said import Said, together
+from mastering.said import Said, together, word
 from sermovox.board.facts import missing_facts
 from sermovox.deliveries.crossings import CHANGED, Board, State
 from sermovox.dispatch.models import Dispatch
@@ -109,7 +109,7 @@ def _missing(now: Standing) -> NextStep | None:
     if missing is None:
         return None
     address = reverse("productions:edit", args=[now.production.pk])
-    said = Said("asks-which-not-known-yet", title=missing.outlet.title, asked_in_words=missing.asked_in_words)
+    said = Said("asks-which-not-known-yet", title=missing.outlet.title, asked_in_words=word(missing.asked_in_words))
     return NextStep(said, Said("give"), address)
 
 

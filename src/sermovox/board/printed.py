@@ -4,12 +4,13 @@ from dataclasses import dataclass
 
 from django.db.models import Subquery, Value
 from django.db.models.functions import Coalesce
+from django.utils.translation import get_language
 from fpdf.enums import XPos, YPos
 from fpdf.fonts import FontFace
 
 from mastering.clock import clock
 from mastering.editing.tables import write_table
-from mastering.said import Said
+from mastering.said import ENGLISH, Said
 from sermovox.productions.models import Piece, Production, SectionQuerySet
 from sermovox.ui.paper import FAINT, Paper
 
@@ -79,22 +80,23 @@ def as_csv(production: Production) -> str:
 
 def as_pdf(production: Production) -> bytes:
     """The running order as a PDF on A4, with the fonts of the application; text in any script they have."""
-    pdf = _Printed(production.title)
+    pdf = _Printed(production.title, get_language() or ENGLISH)
     pdf.heading(production)
     total_s = 0.0
     faint = FontFace(color=FAINT)
     with pdf.table(
         col_widths=_COLUMNS, borders_layout="HORIZONTAL_LINES", line_height=5, text_align="LEFT", padding=(1, 1.5, 1, 0)
     ) as table:
-        table.row(
-            ("", Said("section"), Said("title-label"), Said("length-label"), Said("recording-label")), style=faint
-        )
+        heads = ("", Said("section"), Said("title-label"), Said("length-label"), Said("recording-label"))
+        table.row([pdf.say(each) for each in heads], style=faint)
         for line in lines(production):
             total_s += line.duration_s or 0.0
             length = clock(line.duration_s) if line.duration_s is not None else "–"
-            table.row((str(line.place), line.what, line.title, length, line.exact_name or line.recording or "–"))
+            table.row(
+                (str(line.place), pdf.say(line.what), line.title, length, line.exact_name or line.recording or "–")
+            )
     pdf.ln(4)
-    pdf.cell(text=Said("recorded-all", total_s=clock(total_s)))
+    pdf.cell(text=pdf.say(Said("recorded-all", total_s=clock(total_s))))
     return bytes(pdf.output())
 
 
@@ -103,8 +105,10 @@ class _Printed(Paper):
         self.set_font("serif", size=20)
         self.multi_cell(0, 9, production.title, new_x=XPos.LMARGIN, new_y=YPos.NEXT)
         self.set_font("sans", size=10)
-        author = f"by {production.author}" if production.author else ""
+        author = Said("by-author", author=production.author) if production.author else ""
         narrator = Said("read", narrator=production.narrator) if production.narrator else ""
         facts = [production.subtitle, author, narrator, production.publisher, production.year, production.language]
-        self.multi_cell(0, 5, ", ".join(str(fact) for fact in facts if fact), new_x=XPos.LMARGIN, new_y=YPos.NEXT)
+        self.multi_cell(
+            0, 5, ", ".join(self.say(str(fact)) for fact in facts if fact), new_x=XPos.LMARGIN, new_y=YPos.NEXT
+        )
         self.ln(4)

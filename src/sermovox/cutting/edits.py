@@ -13,7 +13,7 @@ from mastering.editing.pieces import BadCut, Span, check_span
 from mastering.errors import MasteringError
 from mastering.meters.envelope import CELLS_PER_SECOND
 from mastering.meters.speech import matching_gain
-from mastering.said import Said, within
+from mastering.said import Said, together, within
 from mastering.shaping.match import matching_gains
 from sermovox.cutting.models import Page, measurement_of, pauses_of
 from sermovox.cutting.oddities import oddity
@@ -82,7 +82,7 @@ def _mark(page: Page, values: dict) -> str:
     if kind and kind.wants_tone:
         _want_tone(page)
     page.set_marks(markup.set_mark(page.mark_list, mark, length_samples=page.recording.frames))
-    return f"{MARK_KINDS[mark.kind].words} {_stretch_words(page, mark.start_sample, mark.end_sample)}"
+    return together([MARK_KINDS[mark.kind].words, _stretch_words(page, mark.start_sample, mark.end_sample)])
 
 
 @commands("marks")
@@ -225,7 +225,7 @@ def odd_sections(page: Page, cuts: list[int], *, from_end: bool) -> list[str]:
 
     The cuts are tried and taken back.
     """
-    told = []
+    told: list[str] = []
     with transaction.atomic():
         tried = transaction.savepoint()
         try:
@@ -233,7 +233,7 @@ def odd_sections(page: Page, cuts: list[int], *, from_end: bool) -> list[str]:
             made = Assembly(page.production)
             for section in found:
                 odd = oddity(made.length_s(section) or _kept_s(made, section), section.script)
-                told += [f"“{section.title}” {odd}"] if odd else []
+                told += [Said("section-is-odd", title=section.title, odd=odd)] if odd else []
         finally:
             transaction.savepoint_rollback(tried)
     return told

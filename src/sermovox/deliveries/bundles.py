@@ -12,7 +12,7 @@ from mastering.outlets.findings import CheckSheet
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rules.kind import Delivered
 from mastering.outlets.rulesheets import written
-from mastering.said import Said, together
+from mastering.said import Said, together, word
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import Chapter
 from sermovox.deliveries.fingerprints import NO_DATE, Changes, followed_by
@@ -80,7 +80,7 @@ def of_run(delivery: Delivery) -> Bundle:
         elif file.is_there:
             files.append(file)
         else:
-            why = Said("its-file-gone") if file.is_made else file.state
+            why = Said("its-file-gone") if file.is_made else word(file.state)
             missing.append(Said("not-there", name=file.name, title=file.title, why=why))
     return Bundle(
         production=delivery.production,

@@ -5,9 +5,10 @@ from dataclasses import asdict
 
 from mastering.outlets import reports
 from mastering.outlets.reports import Checked
-from mastering.said import Said
+from mastering.said import ENGLISH, Said
 from sermovox.deliveries import manifest
 from sermovox.deliveries.bundles import Bundle
+from sermovox.scripts.models import tag_of
 from sermovox.ui import sheets
 
 
@@ -22,7 +23,7 @@ def sheets_of(bundle: Bundle) -> list[Checked]:
 
 def as_html(bundle: Bundle) -> str:
     """A page that stands by itself."""
-    return reports.as_html(bundle.production.title, _intro(bundle), sheets_of(bundle))
+    return reports.as_html(bundle.production.title, _intro(bundle), sheets_of(bundle), _language(bundle))
 
 
 def as_json(bundle: Bundle) -> str:
@@ -39,7 +40,12 @@ def as_json(bundle: Bundle) -> str:
 
 def as_pdf(bundle: Bundle) -> bytes:
     title = Said("check-sheets", title=bundle.production.title, title_2=bundle.outlet.title)
-    return sheets.as_pdf(title, bundle.production.title, _intro(bundle), sheets_of(bundle))
+    return sheets.as_pdf(title, bundle.production.title, _intro(bundle), sheets_of(bundle), _language(bundle))
+
+
+def _language(bundle: Bundle) -> str:
+    """What goes out with the files of a production speaks its language, where that is one of ours."""
+    return tag_of(bundle.production.language) or ENGLISH
 
 
 def _intro(bundle: Bundle) -> str:

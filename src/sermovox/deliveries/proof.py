@@ -37,7 +37,7 @@ def prove_recordings(hashes: Sequence[str], *, since: datetime) -> Iterator[Call
         if wrong:
             recording = Recording.objects.filter(sha256=wrong[0]).first()
             name = recording.name if recording else Said("a-recording")
-            state = Said("missing-from") if states.get(wrong[0]) == "missing" else Said("damaged")
+            state = Said("missing-from") if states.get(wrong[0]) == "missing" else Said("damaged-on")
             raise Damaged(Said("servers-disk-no-longer-what", name=name, state=state))
 
     try:

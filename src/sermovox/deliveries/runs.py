@@ -12,6 +12,7 @@ from mastering.errors import CannotMake
 from mastering.naming.checks import NameProblem, numbered
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.rulesheets import written
+from mastering.said import together
 from sermovox.deliveries.fingerprints import NO_DATE, UP_TO_DATE, Changes, followed_by
 from sermovox.deliveries.inscriptions import Inscriptions
 from sermovox.deliveries.models import (
@@ -100,7 +101,7 @@ def plan_run(
     chosen = files.chosen(keys)
     for file in chosen:
         if file.sounding.refusal:
-            raise CannotMake(f"{files.outlet.title}: {file.sounding.title}: {file.sounding.refusal}")
+            raise CannotMake(together([files.outlet.title, file.sounding.title, file.sounding.refusal], ": "))
     inscriptions = Inscriptions(production, soundings)
     undated = WantedFiles(production, outlet, soundings=soundings, some=some_keys, date=NO_DATE)
     follows = followed_by(undated, inscriptions)
@@ -162,7 +163,7 @@ def start_run(
 def _settle(files: WantedFiles, plan: Plan, existing: str, run: uuid.UUID, *, some: bool) -> Delivery | None:
     production, outlet = files.production, files.outlet
     if plan.problems:
-        raise CannotMake(f"{outlet.title}: {plan.problems[0][0]}: {plan.problems[0][1].words}")
+        raise CannotMake(together([outlet.title, str(plan.problems[0][0]), plan.problems[0][1].words], ": "))
     skips = existing == Naming.Existing.SKIP
     wanted = [each for each in plan.files if not (skips and each.earlier)]
     if not wanted:

@@ -199,7 +199,7 @@ def tags(request, pk: int):
             files = Said("files-2", count=written)
             messages.success(request, Said("tags-written-sound-same-byte", files=files))
         for name, reason in refused:
-            messages.error(request, f"{name}: {reason}")
+            messages.error(request, Said("of-name", name=name, words=reason))
         return redirect(delivery)
     context = {"delivery": delivery, "rows": rows, "seen": seen, "differing": sum(bool(row.lines) for row in rows)}
     return render(request, "deliveries/tags.html", context)
@@ -313,7 +313,7 @@ def rewrite(request, production_id: int, key: str):
     if done:
         messages.success(request, Said("files-brought-up-date-sound", count=done))
     for name, reason in refused:
-        messages.error(request, f"{name}: {reason}")
+        messages.error(request, Said("of-name", name=name, words=reason))
     return redirect("deliveries:current", production_id, key)
 
 

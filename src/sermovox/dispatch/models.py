@@ -161,7 +161,7 @@ class Dispatch(models.Model):
         ordering = ["-pk"]
 
     def __str__(self) -> str:
-        return f"{self.production_title} to {self.outlet_title}"
+        return Said("one-to-another", one=self.production_title, another=self.outlet_title)
 
     def get_absolute_url(self) -> str:
         return reverse("dispatch:detail", args=[self.pk])

@@ -17,12 +17,13 @@ from django.utils import timezone
 from mastering.errors import Cancelled
 from mastering.outlets.receiving import Receiving
 from mastering.outlets.ways import LINKS
-from mastering.said import Said
+from mastering.said import ENGLISH, Said, speak
 from sermovox.dispatch.models import Dispatch, Part, Secret
 from sermovox.dispatch.opened import opened
 from sermovox.dispatch.telling import telling
 from sermovox.dispatch.ways.carrier import Access, NotSent, Told
 from sermovox.dispatch.ways.mail import MailServer, Unsure, encoded_bytes
+from sermovox.scripts.models import tag_of
 
 _THOUSAND = 1000
 TAKEN = Said("taken-mail-server")
@@ -69,10 +70,7 @@ def _too_large(dispatch: Dispatch, parts: Sequence[Part], most_bytes: int) -> li
     if dispatch.way.stated["larger"] != LINKS:
         raise _does_not_fit(needed, most_bytes)
     if not settings.PUBLIC_ADDRESS:
-        raise NotSent(
-            "The files are larger than the mail may be, and there can be no links to them: it is not stated where this "
-            "Sermovox is reached from elsewhere. Whoever looks after it can state that (SERMOVOX_ADDRESS)."
-        )
+        raise NotSent(Said("mail-no-links"))
     dispatch.link_key = dispatch.link_key or secrets.token_urlsafe(24)
     dispatch.links_until = timezone.now() + timedelta(days=dispatch.way.number("days"))
     dispatch.save(update_fields=["link_key", "links_until"])
@@ -111,11 +109,12 @@ def _text(dispatch: Dispatch, note: str, attached: Sequence[Part], linked: Seque
     if linked and dispatch.links_until:
         address = settings.PUBLIC_ADDRESS + reverse("dispatch:fetch", args=[dispatch.link_key])
         until = timezone.localtime(dispatch.links_until).strftime("%d %B %Y, %H:%M %Z").lstrip("0")
-        lines += [f"The files are too large for a mail. They can be fetched until {until} here:", address, ""]
+        lines += [Said("mail-fetched-until", until=until), address, ""]
         lines += [*_listed(linked), ""]
     if attached:
         lines += [Said("attached"), *_listed(attached), ""]
-    return "\n".join(lines)
+    language = tag_of(dispatch.production.language) if dispatch.production else ENGLISH
+    return "\n".join(speak(line, language) for line in lines)
 
 
 _FEW = 5
@@ -155,8 +154,5 @@ def tried(receiving: Receiving, access: Access) -> list[str]:
         if server.most_bytes:
             words.append(Said("takes-mails-up-mb", most_bytes=server.most_bytes / 1000000.0))
     if receiving.stated["larger"] == LINKS and not settings.PUBLIC_ADDRESS:
-        raise NotSent(
-            "Links could not go out: it is not stated where this Sermovox is reached from elsewhere. Whoever looks "
-            "after it can state that (SERMOVOX_ADDRESS)."
-        )
+        raise NotSent(Said("links-could-not-go"))
     return words

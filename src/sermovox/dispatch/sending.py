@@ -261,7 +261,7 @@ def _send_one(carrier: Carrier, part: Part, beside: Executor, *, replacing: bool
     if not proof:
         _taken_away(carrier, part, goal)
     # Whoever comes after a kill knows by this that what has the name then is what was proven here.
-    part.note(proof=proof, answered=answered[:300])
+    part.note(proof=proof, answered=answered if isinstance(answered, Said) else answered[:300])
     if goal != part.name:
         if replacing:
             carrier.delete(part.name)

@@ -87,7 +87,7 @@ def _begun(request, row: Owing) -> Dispatch | None:
     try:
         dispatch = sending.begin(row.bundle, row.outlet, [file.pk for file in row.to_send])
     except MasteringError as error:
-        messages.error(request, f"{row.outlet.title}: {error}")
+        messages.error(request, Said("of-name", name=row.outlet.title, words=str(error)))
         return None
     _queue(dispatch)
     return dispatch
@@ -307,7 +307,7 @@ def confirm(request, pk: int):
     """Somebody has said that a mail is there, or that what was only counted is right."""
     dispatch = owned(request, _DISPATCHES, pk=pk)
     for part in dispatch.parts.filter(state__in=(Part.State.SENT, Part.State.THERE)):
-        part.arrive(Said("confirmed", called=request.user.called)[:100])
+        part.arrive(Said("confirmed", called=request.user.called))
     dispatch.look_whether_arrived()
     return redirect(dispatch)
 

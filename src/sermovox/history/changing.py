@@ -68,7 +68,7 @@ def changing(production, user, words: str, *, beside: Sequence = ()) -> Iterator
         for tracker in _trackers:
             tracker.forget(production, undone)
         production.changes.filter(pk__in=[change.pk for change in undone]).delete()
-        production.changes.create(made_by=user, words=named.words[:300], before=old, after=new)
+        production.changes.create(made_by=user, words=named.words, before=old, after=new)
 
 
 def last_change(production) -> Change | None:

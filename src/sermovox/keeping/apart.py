@@ -15,7 +15,7 @@ from functools import lru_cache
 from mastering.editing.documents import is_package, read_package
 from mastering.editing.texts import decoded
 from mastering.errors import MasteringError
-from mastering.said import Said
+from mastering.said import Said, plain, revived, word
 from mastering.tagging.artwork import (
     ArtworkFacts,
     ArtworkRule,
@@ -90,9 +90,9 @@ def _apart(job: str, values: dict, data: bytes) -> bytes:
             done = None
     said, _, content = done.stdout.partition(b"\n") if done else (b"", b"", b"")
     if not said:
-        kind = "document" if job == "document" else "picture"
+        kind = word("document" if job == "document" else "picture")
         raise MasteringError(Said("takes-more-memory-time-than", kind=kind))
-    if refusal := json.loads(said)["refusal"]:
+    if refusal := revived(json.loads(said))["refusal"]:
         raise MasteringError(refusal)
     return content
 
@@ -113,7 +113,7 @@ def main(job: str, values: str, limits: str) -> None:
         content = _JOBS[job](sys.stdin.buffer.read(), **json.loads(values))
     except MasteringError as error:
         refusal = str(error)
-    sys.stdout.buffer.write(json.dumps({"refusal": refusal}).encode() + b"\n" + content)
+    sys.stdout.buffer.write(json.dumps(plain({"refusal": refusal})).encode() + b"\n" + content)
 
 
 if __name__ == "__main__":

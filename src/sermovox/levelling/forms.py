@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 
 from django import forms
 
-from mastering.said import Said, both, together, within
+from mastering.said import Said, both, together, within, word
 from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import NEEDED, RUMBLE_HZ, Treatment, treatment_of
 
@@ -67,10 +67,10 @@ _WORDS = {
     "mono": lambda way: Said("mono-2", way=way),
     "rumble": lambda when: Said("rumble-filter-2", when=when),
     "rumble_hz": lambda hz: Said("rumble-filter-hz", hz=hz) if hz else Said("rumble-filter-off"),
-    "hush": lambda choice: Said("hush-2", choice=choice),
+    "hush": lambda choice: Said("hush-2", choice=word(choice)),
     "hush_db": lambda most_db: Said("hush-db", most_db=most_db),
     "noise_s": lambda where: Said("noise-learned-from-place") if where else Said("noise-learned-from-quietest-stretch"),
-    "ride": lambda choice: Said("ride-2", choice=choice),
+    "ride": lambda choice: Said("ride-2", choice=word(choice)),
     "room_tone": lambda on: Said("head-tail-outlet-asks") if on else Said("head-tail-recorded"),
     "mends": lambda names: both([within(MENDS[name].title) for name in names]) if names else Said("nothing-mended-2"),
     "together": lambda on: Said("one-gain-set") if on else Said("gain-own"),

@@ -14,7 +14,7 @@ from mastering.outlets.demands import Range
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.setplan import plan_member, shared_gain_db, wanted_near
-from mastering.said import Said
+from mastering.said import Said, plain, revived
 from sermovox.keeping import caches, storage
 from sermovox.levelling.members import Member, NotMeasured
 from sermovox.sources.soundings import digest
@@ -121,13 +121,13 @@ def _planned(
     member: Member, outlet: Outlet, shared_db: float | None, near: Range | None, *, only_kept: bool
 ) -> Planned | None:
     gain_db = shared_db if member.treatment.together else None
-    path = storage.cached(digest([member.facts, repr(outlet), gain_db, repr(near)]), "plan.json")
+    path = storage.cached(digest([member.facts, repr(outlet), gain_db, repr(near)]), "planned.json")
     with suppress(FileNotFoundError):
-        return _read(json.loads(caches.read(path)))
+        return _read(revived(json.loads(caches.read(path))))
     if only_kept:
         return None
     planned = _made(member, outlet, shared_db, near)
-    caches.keep(path, json.dumps(asdict(planned)).encode())
+    caches.keep(path, json.dumps(plain(asdict(planned))).encode())
     return planned
 
 

@@ -15,7 +15,7 @@ from mastering.comparing import RATE_HZ, by_guessing
 from mastering.errors import MasteringError
 from mastering.outlets.outlet import BadOutlet, Outlet
 from mastering.outlets.rulesheets import with_rule
-from mastering.said import Said, together
+from mastering.said import Said, figured, together
 from sermovox.cutting.views.page import said
 from sermovox.listening.desk import LONGEST_S, PLANNED, USUAL_S, CannotCompare, Desk, Laid, NotYet, as_bytes
 from sermovox.listening.models import LONGEST_LABEL, MOST_TRIALS, Trial
@@ -187,8 +187,8 @@ def _tallies(section: Section, versions: Iterable[Laid]) -> dict[str, str]:
     labels = {each.called: each.label for each in versions}
     for (version, against), (right, rounds) in section.production.answers.tallied().items():
         chance = by_guessing(right, rounds)
-        verdict = Said("told-apart") if chance < _TOLD_APART else Said("not-told-apart")
-        figure = f"{100 * chance:.1f} %" if chance >= 0.001 else Said("less-than-0-1")
+        verdict: str = Said("told-apart") if chance < _TOLD_APART else Said("not-told-apart")
+        figure = figured(f"{100 * chance:.1f} %") if chance >= 0.001 else Said("less-than-0-1")
         words_of = Said("rounds-right-guessing", right=right, rounds=rounds, figure=figure, verdict=verdict)
         told.setdefault(version, []).append(
             words_of if against == PLANNED else Said("from-2", words_of=words_of, get=labels.get(against, against))

@@ -1,12 +1,12 @@
 """Two rule sheets beside each other."""
 
-from mastering.said import Said, word
 from dataclasses import dataclass
 
 from mastering.outlets.checksheet import asked_text
 from mastering.outlets.outlet import Outlet, Rule
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rules.kind import GROUPS
+from mastering.said import Said, word
 
 
 @dataclass(frozen=True)

@@ -74,7 +74,7 @@ class RuleSheet(models.Model):
             sheet.toml, sheet.removed = text, False
             sheet.save()
             last = sheet.versions.aggregate(last=models.Max("number"))["last"] or 0
-            sheet.versions.create(number=last + 1, toml=text, words=words[:300])
+            sheet.versions.create(number=last + 1, toml=text, words=words)
         return sheet
 
 

@@ -12,6 +12,7 @@ from django.db.models import Count, Max
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.http import content_disposition_header
+from django.utils.translation import get_language
 from django.views.decorators.cache import never_cache
 from django.views.decorators.http import require_POST
 
@@ -22,7 +23,7 @@ from mastering.outlets import reports
 from mastering.outlets.outlet import CONTENT_KINDS, BadOutlet, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import LARGEST_TOML, parse, shipped, with_rule, without_rule, written
-from mastering.said import Said, figured, together, word
+from mastering.said import ENGLISH, Said, figured, together, word
 from sermovox.outlets import checking
 from sermovox.outlets.comparing import compared
 from sermovox.outlets.forms import entry_from, fields_of, groups_of
@@ -125,7 +126,7 @@ def bring_in(request):
         if outlet.key in known and written(known[outlet.key]) != written(outlet):
             # What is here stays; somebody may be delivering by it.
             outlet = replace(outlet, key=free_key(outlet.title, known))
-        RuleSheet.change(request.user, outlet, Said("read-from", name=file.name)[:300])
+        RuleSheet.change(request.user, outlet, Said("read-from", name=file.name))
     except MasteringError as error:
         messages.error(request, Said("nothing-taken", error=error))
         return redirect("outlets:list")
@@ -221,11 +222,11 @@ def report(request, key: str, batch, ending: str):
     chosen = {key for key in request.GET.getlist("file") if key.isdigit()}
     outlet = parse(checks[0].toml)
     files = [each.as_checked() for each in checks if not each.is_under_way and (not chosen or str(each.pk) in chosen)]
-    title, told = reports.heading(outlet), reports.told(files)
+    title, told, reader = reports.heading(outlet), reports.told(files), get_language() or ENGLISH
     kind, text = {
-        "html": ("text/html", lambda: reports.as_html(title, told, files)),
-        "pdf": ("application/pdf", lambda: as_pdf(title, title, told, files)),
-        "txt": ("text/plain", lambda: reports.as_text(outlet, files)),
+        "html": ("text/html", lambda: reports.as_html(title, told, files, reader)),
+        "pdf": ("application/pdf", lambda: as_pdf(title, title, told, files, reader)),
+        "txt": ("text/plain", lambda: reports.as_text(outlet, files, reader)),
         "csv": ("text/csv", lambda: reports.as_csv(files)),
         "json": ("application/json", lambda: reports.as_json(outlet, files)),
     }[ending]

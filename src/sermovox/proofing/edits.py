@@ -1,7 +1,7 @@
 """What can be done on a proof sheet: each is one change of its page, among all that can be done to it."""
 
 from mastering.editing.pieces import BadCut
-from mastering.said import Said
+from mastering.said import Said, word
 from sermovox.cutting.edits import commands, number_value
 from sermovox.cutting.edits import do as do
 from sermovox.cutting.models import Page
@@ -49,7 +49,9 @@ def _note_word(page: Page, values: dict) -> str:
     row = {"kind": kind, "start_s": at_s, "end_s": at_s, "note": _note(values), "as": OPEN} | word_at(page, at_s)
     page.set_proof({f"n{free}": row})
     where = Said("at", row=row["word"]) if "word" in row else ""
-    return Said("noted-of", noted=NOTED[kind], where=where, page=clock_of(page, round(at_s * page.sample_rate_hz)))
+    return Said(
+        "noted-of", noted=word(NOTED[kind]), where=where, page=clock_of(page, round(at_s * page.sample_rate_hz))
+    )
 
 
 @commands("unnote")

@@ -2,11 +2,12 @@
 
 from collections.abc import Sequence
 
+from django.utils.translation import get_language
 from fpdf.enums import XPos, YPos
 
 from mastering.clock import clock
 from mastering.editing.tables import write_table
-from mastering.said import Said
+from mastering.said import ENGLISH, Said
 from sermovox.proofing.pickups import Pickup
 from sermovox.proofing.sheet import Row
 from sermovox.ui.paper import FAINT, Paper
@@ -36,9 +37,9 @@ def sheet_as_csv(rows: Sequence[Row]) -> str:
 
 def sheet_as_pdf(title: str, intro: str, rows: Sequence[Row]) -> bytes:
     """A proof sheet: each place with its sentence."""
-    pdf = Paper(title)
+    pdf = Paper(title, get_language() or ENGLISH)
     _line(pdf, "serif", 20, 9, title)
-    _line(pdf, "sans", 10, 5, intro)
+    _line(pdf, "sans", 10, 5, pdf.say(intro))
     _line(pdf, "sans", 9, 4.5, said(FINDS), faint=True)
     for row in rows:
         pdf.ln(3)
@@ -71,9 +72,9 @@ def pickups_as_csv(pickups: Sequence[Pickup]) -> str:
 
 def pickups_as_pdf(title: str, intro: str, pickups: Sequence[Pickup]) -> bytes:
     """A pickup list, large enough to read from."""
-    pdf = Paper(title)
+    pdf = Paper(title, get_language() or ENGLISH)
     _line(pdf, "serif", 20, 9, title)
-    _line(pdf, "sans", 10, 5, intro)
+    _line(pdf, "sans", 10, 5, pdf.say(intro))
     for number, each in enumerate(pickups, 1):
         row = each.row
         pdf.ln(6)

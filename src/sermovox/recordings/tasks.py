@@ -18,7 +18,7 @@ from mastering.meters.kweighting import CHANNEL_NAMES
 from mastering.meters.measurement import Measurement, measure
 from mastering.meters.meter import Meter
 from mastering.meters.sides import SUM
-from mastering.said import Said
+from mastering.said import Said, word
 from sermovox.keeping import caches, storage
 from sermovox.keeping.limits import is_short, refuse_too_long
 from sermovox.recordings.models import Recording
@@ -61,7 +61,7 @@ def measure_recording(recording_id: int) -> None:
     except MasteringError as error:
         state = storage.state_of(recording.sha256)
         if state != "whole":
-            recording.put_off(Said("file-itself-servers-disk-bring", state=state))
+            recording.put_off(Said("file-itself-servers-disk-bring", state=word(state)))
         elif _is_of_the_machine(error.__cause__):
             logger.exception("Measuring recording %s", recording_id)
             recording.put_off(Said("servers-disk-which-could-not"))

@@ -8,6 +8,7 @@ from django.conf import settings
 from django.core.management import call_command
 
 import sermovox.running.ready  # noqa: F401
+from mastering.said import Said, language_of, speak
 from sermovox.accounts import first
 from sermovox.accounts.loopback import is_loopback
 from sermovox.running.child import CannotStart
@@ -21,8 +22,12 @@ def start(*, host: str, port: int, workers: int, demo: bool, bring_in: bool, loa
     lock = running.hold(now)
     if lock is None:
         raise CannotStart(
-            f"Sermovox is running with this data folder already ({settings.DATA_DIR}): it is at {before.address}, "
-            f"and `kill {before.process}` ends it."
+            Said(
+                "sermovox-running-data-folder-already",
+                data_dir=settings.DATA_DIR,
+                address=before.address,
+                process=before.process,
+            )
         )
     with lock:
         supervisor = Supervisor(host=host, port=port, workers=workers, demo=demo, before=before, loading=loading)
@@ -38,7 +43,7 @@ def _tell_of_first_account(host: str, address: str) -> None:
     """Say how the first account is made: by whoever opens the page, where nobody else can, else by a link."""
     if is_loopback(host) and first.is_for_this_machine_alone():
         first.let_this_machine()
-        print(f"There is no account yet: the first one is made at {address}", flush=True)
+        print(speak(Said("there-no-account-yet-first", address=address), language_of(os.environ)), flush=True)
     else:
         link = first.link(settings.PUBLIC_ADDRESS or address)
-        print(f"There is no account yet. Whoever has this link makes the first one: {link}", flush=True)
+        print(speak(Said("there-no-account-yet-whoever", link=link), language_of(os.environ)), flush=True)

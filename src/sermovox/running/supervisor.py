@@ -23,6 +23,7 @@ from typing import cast
 from django.conf import settings
 
 from mastering.certain import certain
+from mastering.said import Said, language_of, speak
 from sermovox.accounts.loopback import is_loopback
 from sermovox.keeping import backups, rights, room
 from sermovox.running import child
@@ -60,7 +61,7 @@ _ENDED_BY_OTHERS = (-signal.SIGTERM, -9)
 def _say(sentence: str) -> None:
     """Print it, where there is still somebody to read it."""
     with contextlib.suppress(OSError, ValueError):
-        print(sentence, flush=True)
+        print(speak(sentence, language_of(os.environ)), flush=True)
 
 
 @dataclass(eq=False)
@@ -162,10 +163,7 @@ class Supervisor:
         this one's, where that was started before and waits to begin.
         """
         if demo and not is_loopback(host):
-            raise CannotStart(
-                f"Refused: the automatic sign-in of the demonstration is for this machine only, and {host} can be "
-                "reached from others. Leave out the demonstration, or listen on 127.0.0.1."
-            )
+            raise CannotStart(Said("refused-automatic-sign-demonstration-machine", host=host))
         _refuse_taken_port(host, port, before or Run())
         self._host, self._port = host, port
         self._stopping = threading.Event()
@@ -230,10 +228,10 @@ class Supervisor:
             self._watch()
             with socket.socket(socket.AF_INET6 if ":" in self._host else socket.AF_INET) as probe:
                 if probe.connect_ex((self._host, self._port)) == 0:
-                    _say(f"Sermovox is ready at {address_of(self._host, self._port)}\nStop it with Ctrl+C.")
+                    _say(Said("sermovox-ready-stop-ctrl-c", address_of=address_of(self._host, self._port)))
                     return
             if time.monotonic() > until:
-                raise CannotStart(f"The web server does not answer at {address_of(self._host, self._port)}.")
+                raise CannotStart(Said("web-server-does-not-answer", address_of=address_of(self._host, self._port)))
 
     def _look_after(self) -> None:
         """See to what waits, beside watching the processes: the database may keep this waiting for a while."""
@@ -301,16 +299,14 @@ def _refuse_taken_port(host: str, port: int, before: Run) -> None:
         except OSError as error:
             if before.address == address_of(host, port) and _is_there(before.server):
                 raise CannotStart(
-                    f"Port {port} on {host} is still held by the web server of the last start of Sermovox, which was "
-                    f"killed without it: `kill -9 -{before.server}` ends it, then start again."
+                    Said("port-still-held-web-server", port=port, host=host, server=before.server)
                 ) from error
             if error.errno == errno.EADDRINUSE:
                 raise CannotStart(
-                    f"Port {port} on {host} is in use, by another program or by Sermovox with another data folder. "
-                    f"Stop that, or choose another port: --port {port + 1}"
+                    Said("port-use-another-program-sermovox", port=port, host=host, port_2=port + 1)
                 ) from error
             raise CannotStart(
-                f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
+                Said("port-cannot-used-choose-another", port=port, host=host, strerror=error.strerror)
             ) from error
 
 

@@ -6,19 +6,21 @@ import sys
 
 import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.accounts import people
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import print_json
+from sermovox.terminal.speaking import say, spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     does = command.add_subparsers(required=True, metavar="WHAT", dest="what")
-    add = does.add_parser("add", help="make an account; the password is asked for, or read from standard input")
-    add.add_argument("name", metavar="NAME", help="what is signed in with")
-    add.add_argument("--called", default="", metavar="NAME", help="what others are shown (default: the same)")
-    change = does.add_parser("password", help="give an account another password; it is signed out everywhere")
+    add = does.add_parser("add", help=Said("make-account-password-asked-read"))
+    add.add_argument("name", metavar="NAME", help=Said("what-signed"))
+    add.add_argument("--called", default="", metavar="NAME", help=Said("what-others-shown-default-same"))
+    change = does.add_parser("password", help=Said("give-account-another-password-signed"))
     change.add_argument("name", metavar="NAME")
-    listed = does.add_parser("list", help="list the accounts")
+    listed = does.add_parser("list", help=Said("list-accounts"))
     listed.add_argument("--json", action="store_true", help="as a JSON list")
 
 
@@ -28,11 +30,11 @@ def run(options) -> int:
     if options.what == "add":
         people.check_name(options.name)
         made = people.add(options.name, _password(), called=options.called)
-        print(f"{made.username} can sign in now.")
+        say(Said("can-sign-now", username=made.username))
     elif options.what == "password":
         user = people.named(options.name)
         people.change_password(user, _password())
-        print(f"{user.username} has another password now, and is signed out everywhere.")
+        say(Said("another-password-now-signed-out", username=user.username))
     else:
         _list(options.json)
     return 0
@@ -44,7 +46,7 @@ def _password() -> str:
         return sys.stdin.readline().rstrip("\n")
     password = getpass.getpass("Password: ")
     if getpass.getpass("Once more: ") != password:
-        raise MasteringError("The two passwords differ. Nothing was changed.")
+        raise MasteringError(Said("two-passwords-differ-nothing-changed"))
     return password
 
 
@@ -63,7 +65,8 @@ def _list(as_json: bool) -> None:
         print_json(rows)
         return
     for row in rows:
-        last = f"last signed in {row['last_signed_in']}" if row["last_signed_in"] else "never signed in"
-        print(f"{row['name']:20} {row['called']:30} {last}{'' if row['has_password'] else ', without a password'}")
+        last = Said("last-signed", row=row["last_signed_in"]) if row["last_signed_in"] else Said("never-signed")
+        without = "" if row["has_password"] else spoken(Said("without-a-password"))
+        print(f"{row['name']:20} {row['called']:30} {spoken(last)}{without}")
     if not rows:
-        print("There is no account yet. Make one with: sermovox account add NAME")
+        say(Said("there-no-account-yet-make"))

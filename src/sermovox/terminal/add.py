@@ -4,6 +4,7 @@ import argparse
 
 import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
 from sermovox.terminal.complaints import complain
@@ -11,19 +12,20 @@ from sermovox.terminal.database import migrated
 from sermovox.terminal.said import (
     takes_paths,
 )
+from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_paths(command)
-    command.add_argument("--production", required=True, metavar="KEY", help="see: sermovox productions")
+    command.add_argument("--production", required=True, metavar="KEY", help=Said("see-sermovox-productions"))
 
 
 def run(options) -> int:
     migrated()
     production = Production.objects.filter(key=options.production).first()
     if production is None:
-        keys = ", ".join(Production.objects.values_list("key", flat=True)) or "none yet"
-        return complain(MasteringError(f"There is no production “{options.production}”. There are: {keys}."))
+        keys = ", ".join(Production.objects.values_list("key", flat=True)) or Said("none-yet")
+        return complain(MasteringError(Said("there-no-production-there", production=options.production, keys=keys)))
     status = 0
     for path in options.files:
         try:
@@ -31,10 +33,6 @@ def run(options) -> int:
         except MasteringError as error:
             status = complain(error, path)
             continue
-        said = (
-            f"is here already, as {taken.recording.name}"
-            if taken.known
-            else "is in; its slip follows when it is measured"
-        )
-        print(f"{path} {said}.")
+        said = Said("here-already", name=taken.recording.name) if taken.known else Said("slip-follows-when-measured")
+        print(f"{path} {spoken(said)}.")
     return status

@@ -5,23 +5,30 @@ from pathlib import Path
 
 import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.keeping import backups
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import Progress, told_wrong
+from sermovox.terminal.speaking import say
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("folder", type=Path, metavar="FOLDER", help="where backups lie; only what is new is copied")
-    command.add_argument("--keep", type=int, metavar="N", help="how many backups stay; older ones go (default: all)")
+    command.add_argument("folder", type=Path, metavar="FOLDER", help=Said("where-backups-lie-only-what"))
+    command.add_argument("--keep", type=int, metavar="N", help=Said("how-many-backups-stay-older"))
 
 
 def run(options) -> int:
     migrated()
     if options.keep is not None and options.keep < 1:
-        return complain(MasteringError("At least one backup has to stay: --keep 1 or more."))
-    outcome = backups.back_up(options.folder, keep=options.keep, told=Progress("Copying"))
-    print(
-        f"Backup {outcome.copy.name} is made: {outcome.files} files, {outcome.copied_bytes / 1e6:.1f} MB of them new."
+        return complain(MasteringError(Said("least-one-backup-stay-keep")))
+    outcome = backups.back_up(options.folder, keep=options.keep, told=Progress(Said("copying")))
+    say(
+        Said(
+            "backup-made-files-mb-them",
+            name=outcome.copy.name,
+            files=outcome.files,
+            copied_bytes=outcome.copied_bytes / 1000000.0,
+        )
     )
     return told_wrong(outcome)

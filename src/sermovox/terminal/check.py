@@ -11,6 +11,7 @@ from mastering.outlets.checksheet import check
 from mastering.outlets.findings import FAIL
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.reports import Checked
+from mastering.said import Said
 from mastering.tagging.carried import read_carried
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
@@ -24,9 +25,10 @@ from sermovox.terminal.said import (
     takes_quiet,
 )
 from sermovox.terminal.several import measured, takes_jobs
+from sermovox.terminal.speaking import LANGUAGE, say
 from sermovox.ui.sheets import as_pdf
 
-_SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
+_SHEET_COLUMNS = ("file", Said("verdict-file"), "label", "asked", "found", "margin", "verdict", "advice", "source")
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -34,19 +36,19 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_outlet(command)
     takes_jobs(command)
     takes_quiet(command)
-    command.add_argument("--csv", action="store_true", help="as CSV, one line for each rule of each file")
+    command.add_argument("--csv", action="store_true", help=Said("csv-one-line-each-rule"))
     command.add_argument(
         "--reports",
         type=Path,
         metavar="DIR",
-        help="a folder for a report: page, PDF, text of a mail, CSV and JSON",
+        help=Said("folder-report-page-pdf-text"),
     )
 
 
 def run(options) -> int:
     outlet = outlet_of(options.outlet)
     rows, sheets, status = [], [], 0
-    summary = Summary("checked", options.files)
+    summary = Summary(options.files, made=False)
     for path, found in measured(options.files, options.jobs):
         if isinstance(found, MasteringError):
             status, summary.refused = complain(found, path), summary.refused + 1
@@ -66,7 +68,7 @@ def run(options) -> int:
         print_json(rows)
     if options.reports:
         _write(options.reports, outlet, sheets)
-        print(f"The reports are in {options.reports}.", file=sys.stderr)
+        say(Said("reports", reports=options.reports), file=sys.stderr)
     summary.tell()
     return status
 
@@ -83,10 +85,10 @@ def _write(folder: Path, outlet: Outlet, files: list[Checked]) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     title, told = reports.heading(outlet), reports.told(files)
     for name, text in (
-        ("report.html", reports.as_html(title, told, files)),
-        ("report.txt", reports.as_text(outlet, files)),
+        ("report.html", reports.as_html(title, told, files, LANGUAGE)),
+        ("report.txt", reports.as_text(outlet, files, LANGUAGE)),
         ("report.csv", reports.as_csv(files)),
         ("report.json", reports.as_json(outlet, files)),
     ):
         (folder / name).write_text(text, encoding="utf-8")
-    (folder / "report.pdf").write_bytes(as_pdf(title, title, told, files))
+    (folder / "report.pdf").write_bytes(as_pdf(title, title, told, files, LANGUAGE))

@@ -3,8 +3,11 @@
 import sys
 from pathlib import Path
 
+from sermovox.terminal.speaking import spoken
+
 
 def complain(error: Exception, path: Path | None = None) -> int:
     """Say what is wrong. Returns the exit status for it."""
-    print(f"sermovox: {path}: {error}" if path else f"sermovox: {error}", file=sys.stderr)
+    said = spoken(str(error))
+    print(f"sermovox: {path}: {said}" if path else f"sermovox: {said}", file=sys.stderr)
     return 1

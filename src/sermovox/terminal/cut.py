@@ -12,9 +12,11 @@ from mastering.meters.measurement import measure
 from mastering.naming.checks import check_names, fitted_ending
 from mastering.naming.patterns import plain
 from mastering.rendering import Programme, Track, save_wav
+from mastering.said import Said
 from mastering.words.proof import with_room
 from sermovox.terminal.script import Followed, followed, takes_language, takes_script
 from sermovox.terminal.shared import labels_of
+from sermovox.terminal.speaking import say
 
 _SLASHES = re.compile(r"[/\\]")
 
@@ -22,10 +24,10 @@ _SLASHES = re.compile(r"[/\\]")
 def add_arguments(command: argparse.ArgumentParser) -> None:
     command.add_argument("file", type=Path, metavar="FILE")
     where = command.add_mutually_exclusive_group(required=True)
-    where.add_argument("--marks", type=Path, metavar="MARKS", help="labels, CUE, CSV or chapter JSON")
+    where.add_argument("--marks", type=Path, metavar="MARKS", help=Said("labels-cue-csv-chapter-json"))
     takes_script(where, required=False)
     takes_language(command)
-    command.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the pieces")
+    command.add_argument("--out", type=Path, required=True, metavar="DIR", help=Said("folder-pieces"))
 
 
 def run(options) -> int:
@@ -48,11 +50,11 @@ def run(options) -> int:
         if problem.grave:
             raise MasteringError(f"“{names[problem.index]}”: {problem.words} {problem.mend} Nothing was cut.")
     if there := next((name for name in names if (options.out / name).exists()), None):
-        raise MasteringError(f"{there} exists already in {options.out}. Choose another folder. Nothing was cut.")
+        raise MasteringError(Said("exists-already-choose-another-folder", there=there, out=options.out))
     options.out.mkdir(parents=True, exist_ok=True)
     for span, name in zip(spans, names, strict=True):
         programme = Programme((Piece(span=span),), {"take": [Track(options.file)]})
-        print(f"{options.out / name}: {save_wav(programme, options.out / name)} samples")
+        say(Said("count-samples", path=options.out / name, count=save_wav(programme, options.out / name)))
     return 0
 
 
@@ -61,14 +63,14 @@ def _lines_read(found: Followed, options) -> tuple[list[Label], list[str]]:
     labels, names = [], []
     for line, span in found.lines:
         if span is None:
-            print(f"sermovox: “{line.text[:60]}” was not read. It is not cut.", file=sys.stderr)
+            say(Said("sermovox-not-read-not-cut", text=line.text[:60]), file=sys.stderr)
             continue
         if not span.whole:
-            print(f"sermovox: “{line.text[:60]}” was read in part. Hear its file before you send it.", file=sys.stderr)
+            say(Said("sermovox-read-part-hear-file", text=line.text[:60]), file=sys.stderr)
         labels.append(Label(*with_room(found.heard, span), line.text.rstrip(" .…!?")))
         names.append(fitted_ending(line.name, "wav"))
     if not labels:
-        raise MasteringError(f"No line of {options.script.name} was read in {options.file.name}. Nothing was cut.")
+        raise MasteringError(Said("no-line-read-nothing-cut", name=options.script.name, name_2=options.file.name))
     return labels, names if all(names) else []
 
 
@@ -76,5 +78,5 @@ def _stem_of(name: str) -> str:
     """The name of a piece, without its ending; slashes, which no name can hold, are replaced, and that is said."""
     stem = "-".join(_SLASHES.sub("-", plain(name)).lower().split()) or "piece"
     if _SLASHES.search(name):
-        print(f"sermovox: “{name}” holds a slash, which no file name can; it becomes {stem}.", file=sys.stderr)
+        say(Said("sermovox-holds-slash-which-no", name=name, stem=stem), file=sys.stderr)
     return stem

@@ -28,6 +28,7 @@ from mastering.outlets.rules.delivery import EXTRA_FILES
 from mastering.outlets.rules.kind import Delivered
 from mastering.pipeline import make_all
 from mastering.rendering import Programme, Track
+from mastering.said import Said
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter, one_after_another
 from mastering.tagging.markers import read_markers
@@ -45,6 +46,7 @@ from sermovox.terminal.said import (
     takes_quiet,
 )
 from sermovox.terminal.shared import facts_given, plans_of, takes_facts, takes_treatment, treatment_of
+from sermovox.terminal.speaking import say
 
 _EXISTING = ("keep-both", "replace", "skip")
 
@@ -55,19 +57,19 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_treatment(command)
     takes_facts(command)
     takes_quiet(command)
-    command.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for the finished files")
-    command.add_argument("--names", metavar="PATTERN", help="pattern for the names (default: the outlet's)")
+    command.add_argument("--out", type=Path, required=True, metavar="DIR", help=Said("folder-finished-files"))
+    command.add_argument("--names", metavar="PATTERN", help=Said("pattern-names-default-outlets"))
     command.add_argument(
         "--existing",
         choices=_EXISTING,
-        help="what to do about finished files that exist already (default: ask, or refuse where nobody can answer)",
+        help=Said("what-do-about-finished-files"),
     )
 
 
 def run(options) -> int:
     outlets = [_settled(outlet_of(key), options.files) for key in dict.fromkeys(options.outlet)]
     if len({outlet.key for outlet in outlets}) < len(outlets):
-        raise MasteringError("Two of these rule sheets have the same key. Give one of them another.")
+        raise MasteringError(Said("two-these-rule-sheets-same"))
     treatment, artwork = treatment_of(options), options.artwork.read_bytes() if options.artwork else b""
     pictures = {outlet.key: picture_for(outlet.artwork, artwork) for outlet in outlets}
     works = _works(options, outlets)
@@ -79,7 +81,7 @@ def run(options) -> int:
         for outlet in outlets
         if (treatment.together or outlet.compares_files) and not outlet.joined
     }
-    summary = Summary("made", options.files)
+    summary = Summary(options.files, made=True)
     try:
         return _made(options, works, outlets, folders, plans, pictures, treatment, summary)
     except KeyboardInterrupt:
@@ -154,7 +156,7 @@ def _together(files: Sequence[Delivered], outlet: Outlet, *, whole: bool) -> Che
 
 def _not_made_here(outlet: Outlet) -> tuple[str, ...]:
     names = ", ".join(outlet.extra_files)
-    return (f"{outlet.title} asks for {names} as well, which are not made in the terminal.",) if names else ()
+    return (Said("asks-well-which-not-made", title=outlet.title, names=names),) if names else ()
 
 
 def _settled(outlet: Outlet, paths: list[Path]) -> Outlet:
@@ -228,7 +230,7 @@ def _parts(files: Sequence[Path]) -> list[int]:
     if not parts:
         return list(range(len(files)))
     for at in sorted(set(range(len(files))) - set(parts)):
-        print(f"{files[at].name}: not in the file of the whole, as a sample is heard by itself.", file=sys.stderr)
+        say(Said("not-file-whole-sample-heard", name=files[at].name), file=sys.stderr)
     return parts
 
 
@@ -267,7 +269,7 @@ def _orders(
         raise plan
     name, replace = existing.settle(wanted, folder)
     if name is None:
-        print(f"{wanted}: skipped, it is there already.", file=sys.stderr)
+        say(Said("skipped-there-already", wanted=wanted), file=sys.stderr)
         return []
     container = outlet.encoding_from(work.channels, content_kind=content_kind).container
     chapters = work.chapters() if outlet.chapters else ()
@@ -333,10 +335,10 @@ class _Existing:
 
     def _ask(self, name: str) -> str:
         if not sys.stdin.isatty():
-            raise MasteringError(f"{name} exists already. Say what to do with --existing {'|'.join(_EXISTING)}.")
+            raise MasteringError(Said("exists-already-say-what-do", name=name, existing="|".join(_EXISTING)))
         while True:
-            print(
-                f"{name} exists already. Keep both, replace or skip? [k/r/s, capitals for all] ",
+            say(
+                Said("exists-already-keep-both-replace", name=name),
                 end="",
                 file=sys.stderr,
             )

@@ -3,14 +3,16 @@
 import argparse
 
 from mastering.outlets.rulesheets import shipped, written
+from mastering.said import Said
 from sermovox.terminal.said import (
     outlet_of,
     print_json,
 )
+from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("key", nargs="?", metavar="KEY", help="the outlet whose rule sheet is written")
+    command.add_argument("key", nargs="?", metavar="KEY", help=Said("outlet-whose-rule-sheet-written"))
     command.add_argument("--json", action="store_true", help="as JSON")
 
 
@@ -22,5 +24,5 @@ def run(options) -> int:
         print_json([{"key": o.key, "title": o.title, "summary": o.summary} for o in shipped().values()])
         return 0
     for outlet in shipped().values():
-        print(f"{outlet.key:20} {outlet.title}\n{'':20} {outlet.summary}")
+        print(f"{outlet.key:20} {outlet.title}\n{'':20} {spoken(outlet.summary)}")
     return 0

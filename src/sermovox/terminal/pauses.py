@@ -7,13 +7,14 @@ from pathlib import Path
 from mastering.editing.labels import FORMATS, Label, write_labels
 from mastering.editing.pauses import SHORTEST_S, find_pauses, longer_than, longest, stretches
 from mastering.meters.measurement import measure
+from mastering.said import Said
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     command.add_argument("file", type=Path, metavar="FILE")
-    command.add_argument("--sections", type=int, metavar="N", help="the N sections between the longest pauses")
-    command.add_argument("--longer-than", type=float, metavar="S", help="the sections between pauses of at least S s")
-    command.add_argument("--level", type=float, metavar="DB", help="what is quieter is a pause (default: found)")
+    command.add_argument("--sections", type=int, metavar="N", help=Said("n-sections-between-longest-pauses"))
+    command.add_argument("--longer-than", type=float, metavar="S", help=Said("sections-between-pauses-least-s"))
+    command.add_argument("--level", type=float, metavar="DB", help=Said("what-quieter-pause-default-found"))
     command.add_argument("--shortest", type=float, default=SHORTEST_S, metavar="S", help="default: %(default)s s")
     command.add_argument("--as", dest="kind", choices=list(FORMATS), default="txt", help="default: %(default)s")
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.sentences import steps
+from mastering.said import Said, figured
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     in_options,
@@ -16,6 +17,7 @@ from sermovox.terminal.said import (
     takes_outlet,
 )
 from sermovox.terminal.shared import plans_of, takes_treatment, treatment_of
+from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -44,8 +46,9 @@ def run(options) -> int:
 def _print_plan(path: Path, plan: LevelPlan) -> None:
     print(path)
     for name, words in steps(plan):
-        print(f"  {name:20} {words}")
+        print(f"  {spoken(name):20} {spoken(words)}")
     for name, value in plan.predicted.items():
-        print(f"  {RULE_KINDS[name].label:20} {value:8.2f} {RULE_KINDS[name].unit:5} predicted")
+        label, kind = spoken(RULE_KINDS[name].label), RULE_KINDS[name]
+        print(f"  {label:20} {spoken(figured(f'{value:.2f}')):>8} {kind.unit:5} {spoken(Said('predicted'))}")
     for sentence in (*plan.collisions, *plan.remarks):
-        print(f"  {in_options(sentence)}")
+        print(f"  {spoken(in_options(sentence))}")

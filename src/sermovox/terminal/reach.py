@@ -5,15 +5,17 @@ import argparse
 import sermovox.running.ready  # noqa: F401
 from mastering.certain import certain
 from mastering.errors import MasteringError
+from mastering.said import Said
 from sermovox.dispatch.models import Secret
 from sermovox.dispatch.reaching import reach
 from sermovox.outlets.models import RuleSheet
 from sermovox.terminal.database import migrated
+from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     command.add_argument("outlet", metavar="OUTLET", help="its key")
-    command.add_argument("--user", metavar="NAME", help="whose outlet it is, where several people have one of that key")
+    command.add_argument("--user", metavar="NAME", help=Said("whose-outlet-where-several-people"))
 
 
 def run(options) -> int:
@@ -23,15 +25,16 @@ def run(options) -> int:
         sheets = sheets.filter(owner__username=options.user)
     stating = [sheet for sheet in sheets if sheet.outlet.receives]
     if not stating:
-        raise MasteringError(f"Nobody has stated how “{options.outlet}” receives. That is done on its page.")
+        raise MasteringError(Said("nobody-stated-how-receives-done", outlet=options.outlet))
     if len(stating) > 1:
         names = ", ".join(sheet.owner.username for sheet in stating)
-        raise MasteringError(f"Several people have stated how “{options.outlet}” receives: {names}. Say --user.")
+        raise MasteringError(Said("several-people-stated-how-receives", outlet=options.outlet, names=names))
     (sheet,) = stating
     receiving = certain(sheet.outlet.receives)
     access = Secret.of(sheet.owner, sheet.key, receiving)
     steps = reach(receiving, access)
     Secret.know(sheet.owner, sheet.key, receiving, access)
     for step in steps:
-        print(f"{'works' if step.works else 'fails'}  {step.words}")
+        works = spoken(Said("step-works") if step.works else Said("step-fails"))
+        print(f"{works}  {spoken(step.words)}")
     return 0 if all(step.works for step in steps) else 1

@@ -3,15 +3,17 @@
 import argparse
 
 import sermovox.running.ready  # noqa: F401
+from mastering.said import Said
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.receipts import as_dict
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import print_json
+from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--outlet", metavar="KEY", help="only those to one outlet")
-    command.add_argument("--json", action="store_true", help="all of it as JSON, file by file")
+    command.add_argument("--outlet", metavar="KEY", help=Said("only-those-one-outlet"))
+    command.add_argument("--json", action="store_true", help=Said("all-json-file-file"))
 
 
 def run(options) -> int:
@@ -24,6 +26,8 @@ def run(options) -> int:
     else:
         for dispatch in dispatches:
             count = dispatch.parts.count()
-            said = f": {dispatch.said}" if dispatch.said else ""
-            print(f"{dispatch.created_at:%Y-%m-%d %H:%M}  {dispatch.state:9} {count:4} files  {dispatch}{said}")
+            said = f": {spoken(dispatch.said)}" if dispatch.said else ""
+            files = spoken(Said("files-4", count=count))
+            state = spoken(dispatch.state)
+            print(f"{dispatch.created_at:%Y-%m-%d %H:%M}  {state:9} {files:>10}  {spoken(str(dispatch))}{said}")
     return int(any(dispatch.state == Dispatch.State.STUCK for dispatch in dispatches))

@@ -17,11 +17,15 @@ from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import parse, shipped
+from mastering.said import Said, speak, together
+from sermovox.terminal.speaking import LANGUAGE, say, spoken
 
 
 def time_left(began_s: float, share: float) -> str:
     """How a line of progress ends: how long it will take from now, begun then by the monotonic clock."""
-    return f", {clock((time.monotonic() - began_s) * (1 - share) / share)} left" if share > 0.02 else ""
+    if share <= 0.02:
+        return ""
+    return spoken(Said("and-time-left", left=clock((time.monotonic() - began_s) * (1 - share) / share)))
 
 
 def progress_of(path: Path, done: int = 0, of: int = 1):
@@ -31,10 +35,10 @@ def progress_of(path: Path, done: int = 0, of: int = 1):
     if not sys.stderr.isatty():
         return lambda stage, share: None
     began = time.monotonic()
-    which = f"{done + 1} of {of}, " if of > 1 else ""
+    which = spoken(Said("one-of-several", one=done + 1, of=of)) if of > 1 else ""
 
     def tell(stage: str, share: float) -> None:
-        said = f"{which}{path.name}: {stage}, {share:.0%}{time_left(began, share)}"
+        said = f"{which}{path.name}: {spoken(stage)}, {share:.0%}{time_left(began, share)}"
         print(f"\r{said}\033[K", end="" if share < 1 else "\n", file=sys.stderr)
 
     return tell
@@ -43,19 +47,19 @@ def progress_of(path: Path, done: int = 0, of: int = 1):
 def takes_files(command: argparse.ArgumentParser) -> None:
     """Let a command take files, and answer in JSON."""
     takes_paths(command)
-    command.add_argument("--json", action="store_true", help="as a JSON list, one object per file")
+    command.add_argument("--json", action="store_true", help=Said("json-list-one-object-per"))
 
 
 def takes_quiet(command: argparse.ArgumentParser) -> None:
     """Let a command print no more than what fails, and how it went."""
-    command.add_argument("--quiet", action="store_true", help="print only what fails, and how it went in the end")
+    command.add_argument("--quiet", action="store_true", help=Said("print-only-what-fails-how"))
 
 
 class Summary:
     """How a command went, told at the end on standard error: how many files, their verdicts, sizes and the time."""
 
-    def __init__(self, done: str, files: Sequence[Path]):
-        self._done, self._began = done, time.monotonic()
+    def __init__(self, files: Sequence[Path], *, made: bool):
+        self._made, self._began = made, time.monotonic()
         self._before_bytes = sum(path.stat().st_size for path in files if path.is_file())
         self._of = len(files)
         self._after_bytes = 0
@@ -72,14 +76,28 @@ class Summary:
     def tell(self, *, stopped: bool = False) -> None:
         """Say it."""
         failed = self.verdicts.count(FAIL)
-        told = [f"{len(self.verdicts)} {self._done}", f"{len(self.verdicts) - failed} pass", f"{failed} fail"]
+        done = Said("count-made" if self._made else "count-checked", count=len(self.verdicts))
+        told = [
+            done,
+            Said("summary-pass", count=len(self.verdicts) - failed),
+            Said("summary-fail", count=failed),
+        ]
         if self.refused:
-            told.append(f"{self.refused} could not be")
-        sizes = f"{_mb(self._before_bytes)} in, {_mb(self._after_bytes)} out, " if self._done == "made" else ""
-        words = "Stopped. " if stopped else ""
-        print(f"{words}{', '.join(told)}; {sizes}{clock(time.monotonic() - self._began)}.", file=sys.stderr)
+            told.append(Said("could-not", refused=self.refused))
+        words: list[str] = [together(told, ", ")]
+        took = clock(time.monotonic() - self._began)
+        if self._made:
+            sizes = Said("in-and-out", before_mb=self._before_bytes / 1e6, after_mb=self._after_bytes / 1e6, took=took)
+            words.append(sizes)
+        else:
+            words.append(took)
+        say(
+            *([Said("stopped-sentence")] if stopped else []),
+            together([together(words, "; "), "."], ""),
+            file=sys.stderr,
+        )
         if stopped and self.finished:
-            print("Finished before that:", file=sys.stderr)
+            say(Said("finished-before-that"), file=sys.stderr)
             for path in self.finished:
                 print(f"  {path}", file=sys.stderr)
 
@@ -94,7 +112,7 @@ def takes_paths(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--as-given",
         action="store_true",
-        help="take the files in the order they are given (default: 2 before 10, whatever a wildcard gives)",
+        help=Said("take-files-order-they-given"),
     )
 
 
@@ -103,7 +121,7 @@ def put_in_order(options) -> None:
     if not options.as_given:
         options.files = sorted(options.files, key=lambda path: natural_order(str(path)))
     if len(options.files) > 1:
-        print("In this order:", file=sys.stderr)
+        say(Said("in-this-order"), file=sys.stderr)
         for place, path in enumerate(options.files, 1):
             print(f"{place:4}  {path}", file=sys.stderr)
 
@@ -115,14 +133,13 @@ def takes_outlet(command: argparse.ArgumentParser, *, several: bool = False) -> 
         required=True,
         metavar="KEY",
         action="append" if several else "store",
-        help="see: sermovox outlets; or the path of a rule sheet"
-        + ("; may be repeated, and each has a folder of its own then" if several else ""),
+        help=Said("see-outlets-several") if several else Said("see-outlets"),
     )
     command.add_argument(
         "--content",
         choices=CONTENT_KINDS,
         default="speech",
-        help="what the files hold (default: %(default)s)",
+        help=Said("what-files-hold-default-default"),
     )
 
 
@@ -131,10 +148,7 @@ def outlet_of(key: str) -> Outlet:
     if key.endswith(".toml"):
         return parse(decoded(Path(key).read_bytes())[0])
     if key not in shipped():
-        raise MasteringError(
-            f"There is no outlet called “{key}”. There are: {', '.join(shipped())}. "
-            "A rule sheet of your own is named by its path, such as mine.toml."
-        )
+        raise MasteringError(Said("there-no-outlet-called-there", key=key, shipped=", ".join(shipped())))
     return shipped()[key]
 
 
@@ -152,7 +166,7 @@ def here(finding: dict[str, str]) -> dict[str, str]:
     if finding["verdict"] != FAIL:
         return finding
     advice = RULE_KINDS[finding["rule"]].advice
-    too_low = finding["margin"].endswith("too low") and advice.terminal_too_low
+    too_low = getattr(finding["margin"], "key", "") == "too-low" and advice.terminal_too_low
     return finding | {"advice": too_low or advice.terminal or finding["advice"]}
 
 
@@ -171,15 +185,17 @@ def row_of(path: Path, found: Measurement, sheet: CheckSheet) -> dict:
 
 def print_sheet(path: Path, sheet: CheckSheet, remarks: tuple[str, ...]) -> None:
     """A check sheet to be read."""
-    print(f"{path}: {sheet.verdict}")
+    print(f"{path}: {spoken(sheet.verdict)}")
     for finding in sheet.findings:
         sign = {"passes": "  ", FAIL: "✗ "}.get(finding.verdict, "~ ")
-        margin = f" ({finding.margin})" if finding.margin else ""
-        print(f"  {sign}{finding.label:20} asked {finding.asked:24} found {finding.found}{margin}")
+        margin = f" ({spoken(finding.margin)})" if finding.margin else ""
+        asked, found = spoken(Said("asked-word")), spoken(Said("found-word"))
+        wanted, has = speak(finding.asked, LANGUAGE), speak(finding.found, LANGUAGE)
+        print(f"  {sign}{spoken(finding.label):20} {asked} {wanted:24} {found} {has}{margin}")
         if finding.advice:
-            print(f"      {here(asdict(finding))['advice']}")
+            print(f"      {spoken(here(asdict(finding))['advice'])}")
     for remark in remarks:
-        print(f"  Remark: {in_options(remark)}")
+        print(f"  {spoken(Said('remark-of', words=in_options(remark)))}")
 
 
 def print_json(rows: list[dict]) -> None:
@@ -198,13 +214,15 @@ class Progress:
         if not sys.stderr.isatty() or (now - self._told_at < 0.2 and done < whole):
             return
         self._told_at = now
-        left = f", about {(now - self._began) * (whole - done) / done:.0f} s left" if 0 < done < whole else ""
+        left = ""
+        if 0 < done < whole:
+            left = f", {spoken(Said('about-s-left', seconds=round((now - self._began) * (whole - done) / done)))}"
         end = "\n" if done >= whole else ""
-        print(f"\r{self._words}: {done / max(1, whole):.0%}{left}\033[K", end=end, file=sys.stderr, flush=True)
+        print(f"\r{spoken(self._words)}: {done / max(1, whole):.0%}{left}\033[K", end=end, file=sys.stderr, flush=True)
 
 
 def told_wrong(outcome) -> int:
     """Say what went wrong with a backup. Returns the exit status for it."""
     for sentence in outcome.wrong:
-        print(f"  {sentence}", file=sys.stderr)
+        print(f"  {spoken(sentence)}", file=sys.stderr)
     return 1 if outcome.wrong else 0

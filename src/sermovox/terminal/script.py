@@ -7,6 +7,7 @@ from pathlib import Path
 from mastering.audio.facts import FileFacts
 from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
+from mastering.said import Said
 from mastering.words.hearing import HeardScript, hear
 from mastering.words.lines import ScriptLine, in_sentences, script_lines
 from mastering.words.proof import LineSpan, spans_of_lines
@@ -26,11 +27,11 @@ class Followed:
 
 
 def takes_script(command, *, required: bool) -> None:
-    command.add_argument("--script", type=Path, required=required, metavar="TEXT", help="text, table, DOCX or EPUB")
+    command.add_argument("--script", type=Path, required=required, metavar="TEXT", help=Said("text-table-docx-epub"))
 
 
 def takes_language(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--language", default="en", metavar="TAG", help="that of the script (default: %(default)s)")
+    command.add_argument("--language", default="en", metavar="TAG", help=Said("script-default-default-s"))
 
 
 def followed(options, *, by_sentences: bool = False) -> Followed:
@@ -39,7 +40,7 @@ def followed(options, *, by_sentences: bool = False) -> Followed:
     """
     lines = script_lines(text_in(options.script.read_bytes()))
     if not lines:
-        raise MasteringError(f"There are no words in {options.script.name}. Choose the text that was read.")
+        raise MasteringError(Said("there-no-words-choose-text", name=options.script.name))
     texts = [line.text for line in lines]
     told, parts = in_sentences(texts, together=0) if by_sentences else in_sentences(texts)
     tell = progress_of(options.file)
@@ -53,7 +54,6 @@ def followed(options, *, by_sentences: bool = False) -> Followed:
     )
     if heard.is_another:
         raise MasteringError(
-            f"Hardly anything that is said in {options.file.name} stands in {options.script.name}. "
-            "Choose the text that was read, and the language it is in."
+            Said("hardly-anything-said-stands-choose", name=options.file.name, name_2=options.script.name)
         )
     return Followed(measured.facts, list(zip(lines, spans_of_lines(heard, parts), strict=True)), heard)

@@ -7,6 +7,7 @@ from django.utils import timezone
 
 import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
+from mastering.said import Said, word
 from sermovox.deliveries.bundles import of_run
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.dispatch.models import Dispatch
@@ -15,6 +16,7 @@ from sermovox.dispatch.tasks import send_dispatch
 from sermovox.keeping import copied
 from sermovox.outlets.models import outlets_of
 from sermovox.terminal.database import migrated
+from sermovox.terminal.speaking import say, spoken
 from sermovox.ui.templatetags.figures import size
 from sermovox.work.queue import enqueue_once
 from sermovox.work.run import is_running
@@ -23,21 +25,21 @@ _LOOKS_EVERY_S = 0.2
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("delivery", type=int, metavar="DELIVERY", help="its number, as in the address of its page")
-    command.add_argument("--to", metavar="OUTLET", help="to another outlet than the one it was made for")
-    command.add_argument("--failing", action="store_true", help="send files that fail, too; that is written down")
-    command.add_argument("--again", action="store_true", help="replace files of these names that are there already")
+    command.add_argument("delivery", type=int, metavar="DELIVERY", help=Said("number-address-page"))
+    command.add_argument("--to", metavar="OUTLET", help=Said("another-outlet-than-one-made"))
+    command.add_argument("--failing", action="store_true", help=Said("send-files-fail-too-written"))
+    command.add_argument("--again", action="store_true", help=Said("replace-files-these-names-there"))
 
 
 def run(options) -> int:
     migrated()
     delivery = Delivery.objects.select_related("production__owner").filter(pk=options.delivery).first()
     if delivery is None:
-        raise MasteringError(f"There is no delivery {options.delivery}. Its number stands in the address of its page.")
+        raise MasteringError(Said("there-no-delivery-number-stands", delivery=options.delivery))
     key = options.to or delivery.outlet_key
     outlet = outlets_of(delivery.production.owner).get(key)
     if outlet is None:
-        raise MasteringError(f"There is no outlet “{key}”. `sermovox outlets` lists them.")
+        raise MasteringError(Said("there-no-outlet-sermovox-outlets", key=key))
     bundle = of_run(delivery)
     chosen = [file.pk for file in bundle.files if options.failing or file.state != FinishedFile.State.FAILS]
     if copied.is_held():
@@ -45,12 +47,16 @@ def run(options) -> int:
     dispatch = begin(bundle, outlet, chosen, delivery=delivery, failing=options.failing, replacing=options.again)
     parts = list(dispatch.parts.all())
     whole = size(sum(part.size_bytes for part in parts))
-    print(f"Sending {len(parts)} files, {whole}, to {outlet.title} ({dispatch.way.where}).", flush=True)
+    say(
+        Said("sending-files-to", count=len(parts), whole=whole, title=outlet.title, where=dispatch.way.where),
+        flush=True,
+    )
     _sent(dispatch)
     for part in dispatch.parts.all():
-        print(f"{part.state:9} {part.name}{f': {part.proof}' if part.proof else ''}")
+        proof = f": {spoken(part.proof)}" if part.proof else ""
+        print(f"{spoken(part.state):9} {part.name}{proof}")
     if dispatch.state not in Dispatch.GONE:
-        raise MasteringError(dispatch.said or f"It was {dispatch.state} meanwhile.")
+        raise MasteringError(dispatch.said or Said("it-was-meanwhile", state=word(dispatch.state)))
     return 0
 
 
@@ -62,7 +68,7 @@ def _sent(dispatch: Dispatch) -> None:
     while dispatch.is_under_way:
         if dispatch.said != said:
             said = dispatch.said
-            print(f"{said} It is tried again.", flush=True)
+            say(Said("tried-again", said=said), flush=True)
         if here and (dispatch.next_at is None or dispatch.next_at <= timezone.now()):
             send_dispatch.func(dispatch.pk)
         else:

@@ -16,7 +16,9 @@ from typing import Any
 
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
+from mastering.said import Said
 from sermovox.terminal.said import time_left
+from sermovox.terminal.speaking import spoken
 
 Found = Measurement | MasteringError
 _LOOKS_EVERY_S = 0.3
@@ -31,13 +33,13 @@ def takes_jobs(command: argparse.ArgumentParser) -> None:
         type=_count,
         default=os.cpu_count() or 1,
         metavar="N",
-        help="how many files are measured at a time (default: as many as there are processors, here %(default)s)",
+        help=Said("how-many-files-measured-time"),
     )
 
 
 def _count(text: str) -> int:
     if not text.isdecimal() or not int(text):
-        raise argparse.ArgumentTypeError(f"“{text}” is no number of files. Give 1 or more.")
+        raise argparse.ArgumentTypeError(Said("no-number-files-give-1", text=text))
     return int(text)
 
 
@@ -77,7 +79,7 @@ def _awaited(coming: Future[Found], look: Callable[[], None]) -> Found:
             try:
                 return coming.result(_LOOKS_EVERY_S)
             except BrokenProcessPool:
-                return MasteringError("The process that measured it was ended from outside. Try again with --jobs 1.")
+                return MasteringError(Said("process-measured-ended-from-outside"))
 
 
 def _begin(shares: Any) -> None:
@@ -131,7 +133,8 @@ class _Progress:
         # What was told may have said less of itself than all.
         so_far = [max(own, other) for own, other in zip(self._shares, shares, strict=True)]
         share = sum(a * b for a, b in zip(so_far, self._bytes, strict=True)) / max(1, sum(self._bytes))
-        said = f"Measuring: {self._done} of {len(so_far)} files, {share:.0%}{time_left(self._began, share)}"
+        told = spoken(Said("measuring-files", done=self._done, of=len(so_far)))
+        said = f"{told}, {share:.0%}{time_left(self._began, share)}"
         print(f"\r{said}\033[K", end="", file=sys.stderr, flush=True)
         self._shown = True
 

@@ -17,6 +17,7 @@ from mastering.naming.patterns import FIELDS
 from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.outlet import Outlet
 from mastering.outlets.setplan import Given, plan_set
+from mastering.said import Said
 from mastering.shaping.mends import MENDS
 from mastering.shaping.treatment import ALWAYS, AS_IT_IS, CHOICES, NEEDED, NEVER, RUMBLE_HZ, Treatment
 from mastering.tagging.markers import markers_inside
@@ -28,7 +29,7 @@ def takes_treatment(command: argparse.ArgumentParser) -> None:
         "--mono",
         choices=[way.replace(" ", "-") for way in WAYS],
         default=BY_ITSELF.replace(" ", "-"),
-        help="how mono is made of two sides (default: %(default)s)",
+        help=Said("how-mono-made-two-sides"),
     )
     command.add_argument(
         "--rumble",
@@ -37,23 +38,23 @@ def takes_treatment(command: argparse.ArgumentParser) -> None:
         default=(0.0, ALWAYS),
         const=(RUMBLE_HZ, ALWAYS),
         metavar="HZ|if-needed",
-        help=f"take away what lies below (off; {RUMBLE_HZ:g} Hz where no number is given, or only where it is needed)",
+        help=Said("take-away-what-lies-below", rumble_hz=RUMBLE_HZ),
     )
-    command.add_argument("--hush", choices=choices, default=NEVER, help="lower steady noise (default: %(default)s)")
+    command.add_argument("--hush", choices=choices, default=NEVER, help=Said("lower-steady-noise-default-default"))
     command.add_argument(
         "--hush-db",
         type=float,
         default=AS_IT_IS.hush_db,
         metavar="DB",
-        help="by how much at most (default: %(default)g)",
+        help=Said("how-much-most-default-default"),
     )
-    command.add_argument("--ride", choices=choices, default=NEVER, help="even out the voice (default: %(default)s)")
+    command.add_argument("--ride", choices=choices, default=NEVER, help=Said("even-out-voice-default-default"))
     for mend in MENDS.values():
         command.add_argument(
             f"--{mend.name}", action="append_const", dest="mends", const=mend.name, help=f"{mend.does} (off)"
         )
-    command.add_argument("--no-room-tone", action="store_true", help="leave head and tail as they are")
-    command.add_argument("--together", action="store_true", help="one gain for all files")
+    command.add_argument("--no-room-tone", action="store_true", help=Said("leave-head-tail-they"))
+    command.add_argument("--together", action="store_true", help=Said("one-gain-all-files"))
 
 
 def treatment_of(options) -> Treatment:
@@ -106,9 +107,9 @@ def takes_facts(command: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME=TEXT",
-        help="what patterns for names and tags may use, such as author='Ada Fenn'; may be repeated",
+        help=Said("what-patterns-names-tags-may"),
     )
-    command.add_argument("--artwork", type=Path, metavar="PICTURE", help="the picture for outlets that ask for one")
+    command.add_argument("--artwork", type=Path, metavar="PICTURE", help=Said("picture-outlets-ask-one"))
 
 
 def facts_given(options) -> list[dict]:
@@ -117,7 +118,7 @@ def facts_given(options) -> list[dict]:
     for pair in options.fact:
         name, sign, text = pair.partition("=")
         if not sign or name not in FIELDS:
-            raise MasteringError(f"“{pair}” is no fact. Write NAME=TEXT; names are: {', '.join(FIELDS)}.")
+            raise MasteringError(Said("no-fact-write-name-text", pair=pair, fields=", ".join(FIELDS)))
         given[name] = text
     shared = {"date": time.strftime("%Y-%m-%d"), "total": len(options.files)}
     said = [described(path.name, production=path.resolve().parent.name) for path in options.files]

@@ -4,6 +4,7 @@ import argparse
 import os
 from importlib import import_module
 
+from mastering.said import Said
 from sermovox.running import child
 from sermovox.running.worker import ENVIRONMENT
 from sermovox.terminal import installed
@@ -11,15 +12,13 @@ from sermovox.terminal.complaints import complain
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--host", default="127.0.0.1", help="address to listen on (default: %(default)s)")
-    command.add_argument("--port", type=int, default=8420, help="port to listen on (default: %(default)s)")
-    command.add_argument(
-        "--workers", type=int, default=os.cpu_count() or 1, help="files made at once (default: one per core)"
-    )
+    command.add_argument("--host", default="127.0.0.1", help=Said("address-listen-default-default-s"))
+    command.add_argument("--port", type=int, default=8420, help=Said("port-listen-default-default-s"))
+    command.add_argument("--workers", type=int, default=os.cpu_count() or 1, help=Said("files-made-once-default-one"))
     command.add_argument(
         "--demo",
         action="store_true",
-        help="bring in the demo productions and sign visitors in as their narrator",
+        help=Said("bring-demo-productions-sign-visitors"),
     )
 
 
@@ -30,7 +29,7 @@ def run(options) -> int:
     demo = options.demo or os.environ.get("SERMOVOX_DEMO_SIGN_IN") == "1"
     if demo:
         if installed.missing("demo"):
-            lacks = "The demonstration sends to servers of its own, whose packages are not installed here. Bring them:"
+            lacks = Said("demonstration-sends-servers-own-whose")
             return complain(ModuleNotFoundError(f"{lacks} {installed.install_command('demo')}"))
         # For the processes that this one starts.
         os.environ["SERMOVOX_DEMO_SIGN_IN"] = "1"

@@ -6,6 +6,7 @@ from pathlib import Path
 from mastering.errors import MasteringError
 from mastering.naming.patterns import facts_of
 from mastering.outlets.filled_in import inscription_for
+from mastering.said import Said
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import TAGS, differing
@@ -18,13 +19,14 @@ from sermovox.terminal.said import (
     takes_outlet,
 )
 from sermovox.terminal.shared import facts_given, takes_facts
+from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
     takes_files(command)
     takes_outlet(command)
     takes_facts(command)
-    command.add_argument("--write", action="store_true", help="write them; the sound is not touched")
+    command.add_argument("--write", action="store_true", help=Said("write-them-sound-not-touched"))
 
 
 def run(options) -> int:
@@ -35,7 +37,7 @@ def run(options) -> int:
         try:
             has = read_carried(path)
             if not has.container:
-                raise MasteringError("There is no sound in this file that could be read.")
+                raise MasteringError(Said("there-no-sound-file-could"))
             given, _ = inscription_for(outlet, facts, container=has.container, picture=picture)
             if options.write:
                 reinscribe(path, has.container, given)
@@ -60,6 +62,6 @@ def _print_tags(path: Path, has: dict[str, str], wanted: dict[str, str]) -> None
     names = differing(has, wanted)
     for name, label in TAGS.items():
         if name in names:
-            print(f"  ≠ {label:22} {has.get(name) or '–'}\n    {'':22} {wanted.get(name) or '–'}")
+            print(f"  ≠ {spoken(label):22} {has.get(name) or '–'}\n    {'':22} {wanted.get(name) or '–'}")
         elif name in has:
-            print(f"    {label:22} {has[name]}")
+            print(f"    {spoken(label):22} {has[name]}")

@@ -4,6 +4,7 @@ import argparse
 import sys
 from pathlib import Path
 
+from mastering.said import Said
 from mastering.words.hearing import HeardScript
 from mastering.words.proof import proof, readings_that_count, words_said
 from mastering.words.timed import WRITERS, as_rows, in_cues
@@ -19,13 +20,13 @@ def add_arguments(command: argparse.ArgumentParser) -> None:
         dest="kind",
         choices=[*WRITERS, "labels", "proof"],
         default="labels",
-        help="subtitles, a transcript, a row for each line, or what was read (default: %(default)s)",
+        help=Said("subtitles-transcript-row-each-line"),
     )
     command.add_argument(
         "--most",
         type=int,
         metavar="CHARACTERS",
-        help="subtitles of so many characters at most, not sentence by sentence",
+        help=Said("subtitles-so-many-characters-most"),
     )
 
 

@@ -57,7 +57,7 @@ class Guarded(forms.ModelForm):
                 cleaned[name] = self.fields[name].clean(self.get_initial_for_field(self.fields[name], name))
                 theirs.append(name)
             else:
-                both.append(Said("now", label=self._label(name), text=text[:80] or "empty"))
+                both.append(Said("now", label=self._label(name), text=text[:80] or Said("empty-text")))
         if both:
             # Sent once more, it was made from what is known now.
             self.data = self.data.copy()

@@ -19,6 +19,11 @@ def said(text):
     return speak(word(str(text)), get_language() or "en")
 
 
+def spoken(text: str) -> str:
+    """A sentence in the reader's language; all other text is somebody's own."""
+    return speak(text, get_language() or "en")
+
+
 def said_each(texts: Iterable) -> list:
     """Several sentences of Python's, as `said`."""
     return [said(text) for text in texts or ()]

@@ -10,7 +10,7 @@ from pathlib import Path
 from django.conf import settings
 
 from mastering.audio.placing import whole
-from mastering.said import Said
+from mastering.said import Said, plain, revived
 
 WORKER, SHORT_WORKER, SENDER = "worker", Said("worker-short-work"), Said("worker-sends")
 WORKERS = (WORKER, SHORT_WORKER, SENDER)
@@ -70,7 +70,7 @@ def sentences(*names: str) -> list[str]:
 
 def _noted() -> dict[str, str]:
     with suppress(OSError, ValueError):
-        return json.loads(_noted_in().read_text())
+        return revived(json.loads(_noted_in().read_text()))
     return {}
 
 
@@ -78,7 +78,7 @@ def _write(noted: dict[str, str]) -> None:
     with suppress(OSError):
         _folder().mkdir(exist_ok=True)
         with whole(_noted_in(), replace=True) as partial:
-            partial.write_text(json.dumps(noted))
+            partial.write_text(json.dumps(plain(noted)))
 
 
 def _folder() -> Path:

@@ -108,7 +108,7 @@ _ARTWORK = RuleKind(
         too_low=_PICTURE,
         too_high=_PICTURE,
         other=_PICTURE,
-        terminal="Give a square picture with --artwork PICTURE.",
+        terminal=Said("square-picture-terminal"),
     ),
     contradicts=_picture_against,
 )
@@ -149,7 +149,7 @@ KINDS = [
         choices=(FROM_SECTIONS, FROM_MARKS),
         advice=Advice(
             other=Said("give-every-section-every-mark"),
-            terminal="Write titled marks into the recording with sermovox marks --copy, then make it again.",
+            terminal=Said("titled-marks-terminal"),
         ),
         figure=_chapters,
         alike=lambda figure, named: figure == ASKED,

@@ -104,7 +104,7 @@ KINDS = [
         choices=(_IN_ORDER,),
         advice=Advice(
             other=Said("sorted-name-files-not-running"),
-            terminal="Begin the names with {place|pad}: --names '{place|pad}-{title}'.",
+            terminal=Said("begin-names-terminal"),
         ),
         together=_order,
     ),
@@ -118,7 +118,7 @@ KINDS = [
         makes_another=False,
         advice=Advice(
             other=Said("rename-file-deliverys-page-change"),
-            terminal="Give another pattern with --names, or rename it with sermovox rename.",
+            terminal=Said("another-pattern-terminal"),
         ),
         figure=lambda examined: examined.name or None,
         held=_name,

@@ -5,17 +5,15 @@ from math import isfinite
 
 from mastering.outlets.demands import Items, Named, Range
 from mastering.outlets.findings import FAIL, PASS, REMARK, Finding, Scale
-from mastering.outlets.rules.kind import ASKED, LEVELS, UNTOLD, Asked, Examined, Figure
-from mastering.said import Said
+from mastering.outlets.rules.kind import ASKED, LEVELS, PATTERN, UNTOLD, Asked, Examined, Figure
+from mastering.said import Said, word
 
 _SLACK_OF_NAMED = 0.5
 """How far a number may lie from one that is asked by name: rates and bitrates are whole numbers."""
 _MOST_SHOWN = 120
-NO_TEXT = "none"
-THERE, THERE_IF_KNOWN = "there", Said("there-if-anything-known")
+NO_TEXT = Said("none")
+THERE, THERE_IF_KNOWN = Said("there"), Said("there-if-anything-known")
 NOTHING_KNOWN, THERE_UNKNOWN = Said("nothing-known"), Said("there-nothing-known")
-OWN_WORDS = frozenset((NO_TEXT, THERE, THERE_IF_KNOWN, NOTHING_KNOWN, THERE_UNKNOWN))
-"""What is said of a text instead of it."""
 
 
 def hold(asked: Asked, examined: Examined) -> Finding:
@@ -68,15 +66,17 @@ def by_extremes(asked: Asked, low: float, high: float, *, average: float) -> Fin
 
 def one_line(text: str) -> str:
     """A text as a check sheet shows it."""
+    if isinstance(text, Said):
+        return text
     line = " ".join(str(text).split())
     return line if len(line) <= _MOST_SHOWN else f"{line[: _MOST_SHOWN - 1]}…"
 
 
 def _found_text(asked: Asked, figure: Figure) -> str:
     if figure is None:
-        return "none"
+        return word("none")
     if isinstance(figure, str):
-        return figure
+        return figure if asked.kind.takes == PATTERN else word(figure)
     return asked.kind.figure_words(figure)
 
 

@@ -133,11 +133,11 @@ def _of_offset(examined: Examined) -> str:
 def _consistency_refused(demands: Mapping[str | None, Demand]) -> str:
     demand = demands.get(None)
     if not isinstance(demand, Range) or demand.low != Range().low or not demand.high:
-        return f"The rule “{CONSISTENCY}” asks all files alike for a distance of “at_most” so many LU."
+        return Said("all-files-alike-distance", name=CONSISTENCY)
     return ""
 
 
-_QUIETER = "Peaks left no room for more gain: allow --ride if-needed, or take sharp knocks out of the recording."
+_QUIETER = Said("quieter-terminal")
 _LOUDER = Said("louder-than-asked", again=MAKE_AGAIN)
 _RMS_ADVICE = Advice(
     too_low=Said("file-quieter-than-asked-long"),
@@ -145,7 +145,7 @@ _RMS_ADVICE = Advice(
     terminal_too_low=_QUIETER,
 )
 _PEAK_LOW = Said("peak-lower-than-asked", again=MAKE_AGAIN)
-_EDGES_AT_TERMINAL = "Leave --no-room-tone out, so that room tone is set as the outlet asks."
+_EDGES_AT_TERMINAL = Said("room-tone-terminal")
 
 _LOUDNESS = RuleKind(
     name="",
@@ -198,7 +198,7 @@ KINDS = [
         close=0.5,
         advice=Advice(
             too_high=Said("loud-quiet-passages-lie-too"),
-            terminal="Allow --ride if-needed.",
+            terminal=Said("allow-ride-terminal"),
         ),
         measured=lambda levels: levels.loudness_range_lu,
         predicts=lambda foreseen: foreseen.rehearsed.loudness_range_lu,
@@ -232,8 +232,7 @@ KINDS = [
         advice=Advice(
             too_high=Said("pauses-too-loud-allow-hush"),
             none=Said("there-no-room-heard-pauses"),
-            terminal="Allow --hush if-needed, and --rumble if-needed where the zero line is off or it rumbles; or "
-            "record in a quieter room.",
+            terminal=Said("allow-hush-terminal"),
         ),
         measured=lambda levels: levels.noise_floor_dbfs,
         predicts=lambda foreseen: _higher(foreseen.figures[NOISE_FLOOR], foreseen.gain_db),
@@ -282,7 +281,7 @@ KINDS = [
         advice=Advice(
             too_low=Said("no-pause-long-asked-put"),
             too_high=Said("pause-longer-than-asked-shorten"),
-            terminal="Find it with sermovox pauses, and cut it shorter with sermovox cut.",
+            terminal=Said("find-pause-terminal"),
         ),
         measured=lambda levels: _longest_pause_s(levels.envelope),
         predicts=lambda foreseen: _longest_pause_s(foreseen.envelope),

@@ -35,7 +35,7 @@ from mastering.outlets.rules.kind import (
     Figure,
     RuleKind,
 )
-from mastering.said import Said, together, within
+from mastering.said import Said, together, within, word
 
 MONO, STEREO, AS_SOURCE = "mono", "stereo", Said("recorded")
 JOINT, SEPARATE = "joint stereo", "separate stereo"
@@ -81,7 +81,9 @@ def _is_layout(figure: Figure, named: Named) -> bool:
 
 def _layout_words(demand: Demand) -> str:
     return (
-        Said("or", mono=MONO, stereo=STEREO, as_source=AS_SOURCE) if demand == Named((AS_SOURCE,)) else demand.words()
+        Said("or", mono=word(MONO), stereo=word(STEREO), as_source=word(AS_SOURCE))
+        if demand == Named((AS_SOURCE,))
+        else demand.words()
     )
 
 
@@ -89,7 +91,7 @@ def _channels_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     layout = asked["channels"].first
     told = []
     if layout in (JOINT, SEPARATE) and encoding.codec != "mp3":
-        told.append(Said("matter-mp3-alone-ask-stereo", layout=layout))
+        told.append(Said("matter-mp3-alone-ask-stereo", layout=word(str(layout))))
     if layout == SEPARATE and encoding.mode != CONSTANT:
         told.append(Said("separate-stereo-written-constant-bitrate"))
     return together(told)
@@ -98,7 +100,7 @@ def _channels_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
 def _channels_refused(demands: Mapping[str | None, Demand]) -> str:
     for variant, other in ((MONO, _STEREOS), (STEREO, (MONO,))):
         if variant in demands and (asked := demands[variant].first) in other:
-            return Said("files-asked-ask-same-all", variant=variant, asked=asked)
+            return Said("files-asked-ask-same-all", variant=word(variant), asked=word(str(asked)))
     return ""
 
 
@@ -192,8 +194,7 @@ KINDS = [
         name="codec",
         label=Said("codec"),
         choices=("mp3", "aac", "alac", "pcm", _PLAIN_PCM, "flac", "vorbis", "opus", "wmav2"),
-        hint="Where the container leaves it open: “pcm” is any uncompressed sound, “pcm_s16le” that of a plain 16-bit "
-        "WAV.",
+        hint=Said("container-left-open"),
         figure=lambda examined: examined.facts.codec,
         alike=_is_codec,
         contradicts=_codec_against,

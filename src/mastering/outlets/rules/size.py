@@ -33,7 +33,7 @@ KINDS = [
         advice=Advice(
             too_low=Said("file-too-short-join-section"),
             too_high=Said("file-too-long-split-section"),
-            terminal="Cut it in two, or join it with the next: sermovox cut.",
+            terminal=Said("cut-or-join-terminal"),
         ),
         figure=lambda examined: examined.facts.duration_s,
     ),
@@ -45,7 +45,7 @@ KINDS = [
         advice=Advice(
             too_low=Said("file-smaller-than-asked"),
             too_high=Said("file-too-large-split-section"),
-            terminal="Cut it in two with sermovox cut, or ask for a lower bitrate on the rule sheet.",
+            terminal=Said("cut-or-lower-terminal"),
         ),
         figure=lambda examined: examined.facts.size_bytes / 1e6,
         foretells=_too_large,

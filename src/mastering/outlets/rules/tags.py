@@ -20,16 +20,16 @@ from mastering.outlets.rules.kind import (
     Examined,
     RuleKind,
 )
-from mastering.said import Said
+from mastering.said import Said, word
 from mastering.tagging.inscription import TAGS
 from mastering.tagging.writing import forms, holds
 
-_WRITE_AGAIN = "Write the tags again: sermovox tags --write."
+_WRITE_AGAIN = Said("write-tags-terminal")
 _FACTS = Said("give-production-under-facts-artwork")
 _ADVICE = {
     "title": Advice(
         other=Said("give-section-title-running-order"),
-        terminal="Name the recording as it is to be called, or give --fact title=TEXT; then sermovox tags --write.",
+        terminal=Said("name-recording-terminal"),
     ),
     "track": Advice(
         other=Said("place-running-order-goes-here"),
@@ -44,6 +44,7 @@ def _text(asked: Asked, examined: Examined) -> Finding:
     figure, kind = asked.kind.found(examined) or "", asked.kind
     wanted = None if examined.texts is None else examined.texts.get(kind.name, "")
     optional = isinstance(asked.demand, Pattern) and read_pattern(asked.demand.text).optional
+    there: str
     if wanted is None:
         there, right = THERE_IF_KNOWN if optional else THERE, bool(figure) or optional
     else:
@@ -54,7 +55,7 @@ def _text(asked: Asked, examined: Examined) -> Finding:
 
 def _kind(tag: str) -> RuleKind:
     name = f"tag_{tag}"
-    otherwise = f"Give it with --fact NAME=TEXT; the pattern of {name} says which. Then sermovox tags --write."
+    otherwise = Said("give-fact-terminal", name=name)
     advice = _ADVICE.get(tag, Advice(other=_FACTS))
 
     def contradicts(asked: Mapping[str, Demand], encoding: Encoding) -> str:
@@ -65,7 +66,7 @@ def _kind(tag: str) -> RuleKind:
     return replace(
         _TAG,
         name=name,
-        label=Said("tag", tags=TAGS[tag]),
+        label=Said("tag", tags=word(TAGS[tag])),
         takes=PATTERN,
         hint=Said("pattern-names"),
         advice=replace(advice, terminal=advice.terminal or otherwise),
@@ -78,7 +79,7 @@ def _kind(tag: str) -> RuleKind:
 def _form_against(asked: Mapping[str, Demand], encoding: Encoding) -> str:
     if forms(encoding.container):
         return ""
-    return f"{encoding.container} files have but one way of tagging. Take the rule “tag_form” out."
+    return Said("one-way-of-tagging", container=encoding.container)
 
 
 _TAG = RuleKind(

@@ -15,7 +15,7 @@ from django.views.decorators.http import require_POST
 from mastering.errors import MasteringError
 from mastering.naming.described import described
 from mastering.outlets.outlet import Outlet
-from mastering.said import Said
+from mastering.said import Said, together, word
 from sermovox.board.next_step import Standing, next_step
 from sermovox.deliveries.crossings import CHANGED, TO_DO, Board, Crossing, State
 from sermovox.dispatch.models import Dispatch, Part
@@ -298,7 +298,7 @@ def _crossing(found: Crossing, sent: dict[int, str]) -> tuple[str, str, str, str
         address = _address("deliveries:check-sheet", found.file_id)
     done = "" if found.needed else "tags" if found.changes else "yes"
     if found.file_id in sent and found.state in (State.PASSES, State.REMARKS):
-        return sent[found.file_id], f"{found.words}, {sent[found.file_id]}", address, done
+        return sent[found.file_id], together([found.words, word(sent[found.file_id])], ", "), address, done
     return found.state, found.words, address, done
 
 

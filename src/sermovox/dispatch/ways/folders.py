@@ -43,16 +43,13 @@ class FolderCarrier:
 
     def __enter__(self) -> Self:
         if not self._top.is_absolute():
-            raise NotSent("The folder wants all folders above it, from the very first, such as /media/player.")
+            raise NotSent(Said("folder-wants-all-above"))
         with _in_words(self._top):
             # As it really is: a link may lead anywhere.
             self._top = self._top.resolve()
             if not _may_be_written(self._top):
                 allowed = ", ".join(str(folder) for folder in settings.SEND_TO_FOLDERS)
-                raise NotSent(
-                    f"Sermovox may not write to {self._top}. It may write to folders in {allowed or 'no place'}; "
-                    "whoever looks after it can allow others (SERMOVOX_SEND_TO)."
-                )
+                raise NotSent(Said("may-not-write-to", top=self._top, allowed=allowed or Said("nowhere-allowed")))
             if not self._top.is_dir():
                 raise NotSent(Said("there-no-folder-make-mount", top=self._top))
         return self

@@ -43,10 +43,7 @@ class Server:
             raise NotSent(Said("no-name-server", host=self.host)) from error
         number = str(found[0][4][0])
         if not _may_be_reached(number, self.port):
-            raise NotSent(
-                f"{self.host} is a place in this machine's own network, which may not be reached from here. Whoever "
-                "looks after Sermovox can allow that (SERMOVOX_SEND_TO_OWN_NETWORK=1)."
-            )
+            raise NotSent(Said("place-in-own-network", host=self.host))
         return number
 
     def locked(self, said: str, opener: str = "password") -> NotSent:

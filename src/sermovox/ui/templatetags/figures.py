@@ -10,9 +10,6 @@ from django.utils.translation import get_language
 
 from mastering.clock import clock as as_clock
 from mastering.outlets.findings import FAIL, PASS, REMARK
-from mastering.outlets.rules import RULE_KINDS
-from mastering.outlets.rules.holding import OWN_WORDS
-from mastering.outlets.rules.kind import PATTERN
 from mastering.said import Said
 from sermovox.ui import scales, words
 
@@ -120,16 +117,17 @@ def proper(text: str) -> str:
     """What a rule or a step says, in the reader's language. Hyphens that stand for a minus become one; those inside
     names and dates stay.
     """
-    return re.sub(r"(?<![\w-])-(?=\d)", "−", words.said(text))
+    return _minus(words.said(text))
+
+
+def _minus(text: str) -> str:
+    return re.sub(r"(?<![\w-])-(?=\d)", "−", text)
 
 
 @register.filter
 def figure_or_text(finding, which: str) -> str:
     """What was asked or found: a text that people wrote stays as it is, all else is said in the reader's language."""
-    told = finding[which]
-    kind = RULE_KINDS.get(finding["rule"])
-    is_written = kind is not None and kind.takes == PATTERN and told not in OWN_WORDS
-    return told if is_written else proper(told)
+    return _minus(words.spoken(finding[which]))
 
 
 @register.inclusion_tag("_scale.html")

@@ -221,7 +221,7 @@ _template = said._template
 
 def _in_brackets(language: str, key: str, count: int | None) -> str:
     template = _template("en", key, count)
-    return template if language == "en" else f"⟦{template}⟧"
+    return template if language == "en" or key.endswith("-mark") else f"⟦{template}⟧"
 
 
 class Screens(AppTestCase):

@@ -18,8 +18,8 @@ _MARKS = ("decimal-mark", "thousands-mark", "and-last", "or-last")
 
 class Command(BaseCommand):
     help = (
-        "Gather the words of the interface into its catalogues, and compile them. New keys are to be written in English "
-        "first, in sentences/en.po; new words of all kinds are left to translate."
+        "Gather the words of the interface into its catalogues, and compile them. New keys are to be written in "
+        "English first, in sentences/en.po; new words of all kinds are left to translate."
     )
 
     def handle(self, *args, **options) -> None:
@@ -66,8 +66,8 @@ def catalogue_of(package: str, language: str) -> Catalog:
 
 
 def wanted_of(package: str, english: Catalog) -> set[str]:
-    """The keys that a package's catalogues are to hold: those that it says, and the words of its code, which are their own
-    keys.
+    """The keys that a package's catalogues are to hold: those that it says, and the words of its code, which are
+    their own keys.
     """
     there = {key_of(message) for message in english if message.id}
     (other,) = (each for each in PACKAGES if each != package)
