@@ -81,7 +81,7 @@ class Finding(AppTestCase):
         self.client.post(f"/productions/{self.tern.pk}/shelve/")
         self.assertEqual(self.titles(), ["Mill and Weir", "Salt and Cedar"])
         self.assertEqual(self.titles(shelf=""), ["The Tern"])
-        self.assertContains(self.client.get("/", {"q": "tern"}), "look on the shelf")
+        self.assertContains(self.client.get("/", {"q": "tern"}), "search the archive")
         self.assertEqual(self.client.get(self.tern.get_absolute_url()).status_code, 200)
         self.client.post(f"/productions/{self.tern.pk}/shelve/")
         self.assertIn("The Tern", self.titles())

@@ -78,7 +78,7 @@ class Levels(BrowserTestCase):
         for at in (0, 1):
             rows.nth(at).get_by_role("checkbox").check()
         self.page.locator("#treat [name=together]").select_option("one for the set")
-        self.page.get_by_role("button", name="Treat them").click()
+        self.page.get_by_role("button", name="Apply").click()
         expect(self.page.locator("#rows .said")).to_contain_text("2 sections are treated: one gain for the set")
         gains = [rows.nth(at).locator("td").nth(4).inner_text() for at in (0, 1)]
         self.assertEqual(gains[0], gains[1])

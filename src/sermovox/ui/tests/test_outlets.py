@@ -116,7 +116,7 @@ class Outlets(BrowserTestCase):
         self.page.goto("/stand-ins/station/")
         expect(self.page.locator("main")).to_contain_text("Nothing yet")
         self.page.get_by_label("It drops the line").fill("1")
-        self.page.get_by_role("button", name="So be it").click()
+        self.page.get_by_role("button", name="Apply").click()
 
         self.page.goto("/deliveries/1/")
         self.page.get_by_role("link", name="Send to Community radio playout").click()

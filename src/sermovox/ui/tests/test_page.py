@@ -244,7 +244,7 @@ class OnThePage(BrowserTestCase):
         expect(pieces.first).to_contain_text("sign-off.flac")
         pieces.nth(1).locator("select[name=join]").select_option("pause")
         pieces.nth(1).get_by_label("Seconds of the join").fill("2")
-        pieces.nth(1).get_by_role("button", name="Keep the changes of piece 2").click()
+        pieces.nth(1).get_by_role("button", name="Save the changes of piece 2").click()
         expect(page.locator("#hear-said")).to_contain_text("of 0:23")
         page.get_by_role("button", name="Hear it as it will sound").click()
         expect(page.locator("#hear-said")).not_to_contain_text("0:00 of")
