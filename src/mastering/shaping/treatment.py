@@ -9,7 +9,7 @@ from mastering.meters.sides import BY_ITSELF, WAYS
 from mastering.said import Said
 from mastering.shaping.mends import MENDS
 
-NEVER, NEEDED, ALWAYS = "never", Said("if-needed"), "always"
+NEVER, NEEDED, ALWAYS = "never", "if needed", "always"
 CHOICES = (NEVER, NEEDED, ALWAYS)
 RUMBLE_HZ = 70.0
 LOWEST_RUMBLE_HZ, HIGHEST_RUMBLE_HZ = 20.0, 120.0

@@ -6,6 +6,7 @@ from django.utils import timezone
 from django_tasks import task
 
 from mastering.outlets.rulesheets import shipped
+from mastering.said import Said, word
 from mastering.shaping.treatment import treatment_of
 from sermovox.deliveries.models import FinishedFile
 from sermovox.deliveries.runs import start_run
@@ -33,7 +34,12 @@ def go_on(production_id: int) -> None:
         return
     outlet = shipped()["audiobook-retail"]
     hush = {again.pk: treatment_of({"hush": "if needed"})}
-    order.treat(production, production.owner, hush, f"Treat \u201c{again.title}\u201d: hush if needed")
+    order.treat(
+        production,
+        production.owner,
+        hush,
+        Said("treat", title=again.title, in_words=Said("hush-2", choice=word("if needed"))),
+    )
     start_run(
         production,
         [outlet],
@@ -41,7 +47,12 @@ def go_on(production_id: int) -> None:
         existing={outlet.key: Naming.Existing.REPLACE},
     )
     ride = {treated.pk: treatment_of({"ride": "always"})}
-    order.treat(production, production.owner, ride, f"Treat \u201c{treated.title}\u201d: ride always")
-    with changing(production, production.owner, f"Change \u201c{retitled.title}\u201d"):
+    order.treat(
+        production,
+        production.owner,
+        ride,
+        Said("treat", title=treated.title, in_words=Said("ride-2", choice=word("always"))),
+    )
+    with changing(production, production.owner, Said("change", title=retitled.title)):
         retitled.title = RETITLED[1]
         retitled.save(update_fields=["title"])

@@ -10,11 +10,11 @@ from pathlib import Path
 from django.conf import settings
 
 from mastering.audio.placing import whole
-from mastering.said import Said, plain, revived
+from mastering.said import Said, plain, revived, word
 
-WORKER, SHORT_WORKER, SENDER = "worker", Said("worker-short-work"), Said("worker-sends")
+WORKER, SHORT_WORKER, SENDER = "worker", "worker for short work", "worker that sends"
 WORKERS = (WORKER, SHORT_WORKER, SENDER)
-STAND_INS, WATCHER = Said("process-stand-ins"), Said("watcher-folder")
+STAND_INS, WATCHER = "process of the stand-ins", "watcher of the folder"
 PAUSES_S = (1.0, 5.0, 600.0)
 """How long a process that ends as soon as it starts is left before it is started again. With the last of them it is
 told; whatever was in its way may be gone by then.
@@ -53,7 +53,7 @@ def note(name: str, reason: str) -> str:
 
 def sentence(name: str, reason: str) -> str:
     """What is told of a process that is left out."""
-    return Said("cannot-started-ended-once-times", name=name, count=len(PAUSES_S), reason=reason)
+    return Said("cannot-started-ended-once-times", name=word(name), count=len(PAUSES_S), reason=reason)
 
 
 def is_there(name: str) -> None:

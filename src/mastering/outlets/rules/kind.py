@@ -27,10 +27,10 @@ FORMAT, BITRATE, LEVELS, SIZE, DELIVERY, TAGGING, PICTURES = GROUPS = (
 )
 CHOICE, NUMBER, RANGE, PATTERN, LIST = "choice", "number", "range", "pattern", "list"
 """How a demand is written."""
-OF_SOUND, BESIDE_SOUND, OF_DELIVERY, OF_MAKING = "sound", Said("beside-sound"), "delivery", "making"
+OF_SOUND, BESIDE_SOUND, OF_DELIVERY, OF_MAKING = "sound", "beside sound", "delivery", "making"
 """What a rule speaks of: a file, or what stands in it beside its sound; all files of a delivery together; how files are
 made and where they go, which nothing in a file can be held against."""
-ASKED, LEFT_OUT = "there", Said("left-out")
+ASKED, LEFT_OUT = "there", "left out"
 UNTOLD = Said("not-told-file")
 """What a format has no place to say."""
 Figure = str | float | None

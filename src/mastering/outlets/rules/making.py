@@ -37,7 +37,7 @@ from mastering.outlets.rules.kind import (
 )
 from mastering.said import Said, together, within, word
 
-MONO, STEREO, AS_SOURCE = "mono", "stereo", Said("recorded")
+MONO, STEREO, AS_SOURCE = "mono", "stereo", "as recorded"
 JOINT, SEPARATE = "joint stereo", "separate stereo"
 NOT_CONSTANT = "not constant"
 """The bitrate mode of a file that does not say more of it."""

@@ -151,6 +151,12 @@ def moment(when) -> str:
 
 
 @register.filter
+def day(when) -> str:
+    """A day, as the reader's language writes it."""
+    return date_format(when, "j. M Y" if (get_language() or "").startswith("de") else "j M Y")
+
+
+@register.filter
 def first_sentence(text: str) -> str:
     """What stands before the first full stop or colon, in the reader's language."""
     return re.split(r"\s?[.:](?:\s|$)", words.said(text), maxsplit=1)[0] + "."

@@ -135,6 +135,12 @@ class Catalogues(SimpleTestCase):
             for language in LANGUAGES:
                 self.assertEqual(names[language], names["en"], language)
 
+    def test_no_key_says_two_things(self):
+        ours, theirs = (
+            {key_of(each): forms_of(each) for each in catalogue_of(package, "en") if each.id} for package in PACKAGES
+        )
+        self.assertEqual([key for key in ours.keys() & theirs.keys() if ours[key] != theirs[key]], [])
+
     def test_figures_are_written_with_as_many_digits_in_each_language(self):
         for package in PACKAGES:
             english = catalogue_of(package, "en")
