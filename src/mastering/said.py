@@ -18,6 +18,7 @@ import json
 from collections.abc import Iterable, Mapping
 from functools import cache, lru_cache
 from gettext import GNUTranslations, NullTranslations
+from math import isfinite
 from numbers import Integral, Real
 from pathlib import Path
 from string import Formatter
@@ -100,12 +101,12 @@ def within(text: str) -> str:
 
 
 def _told(value: object) -> str | int | float:
-    """What is kept of a parameter: text, a whole number or another."""
-    if isinstance(value, str | int | float):
+    """What is kept of a parameter: text, a whole number or another. JSON knows no infinite ones: they are text."""
+    if isinstance(value, str | int):
         return value
     if isinstance(value, Integral):
         return int(value)
-    return float(value) if isinstance(value, Real) else str(value)
+    return float(value) if isinstance(value, Real) and isfinite(value) else str(value)
 
 
 def _listed(key: str, parts: Iterable[str]) -> str:
@@ -119,6 +120,7 @@ def known(folder: Path) -> None:
         _FOLDERS.append(folder)
         _catalogues.cache_clear()
         _template.cache_clear()
+        _is_word.cache_clear()
 
 
 def speak(text: str, language: str) -> str:
@@ -177,7 +179,7 @@ def revived(value: Any) -> Any:
         case {"say": str(key), "with": params, "text": text}:
             try:
                 return Said(key, **revived(params))
-            except KeyError:
+            except (KeyError, TypeError, ValueError):
                 return text
         case dict():
             return {name: revived(each) for name, each in value.items()}
@@ -221,7 +223,8 @@ class _Speaker(Formatter):
             return speak(value, self.language)
         if isinstance(value, int | float) and not isinstance(value, bool):
             return figure(format(value, format_spec), self.language)
-        return format(value, format_spec)
+        # How many digits is said for numbers alone.
+        return str(value)
 
 
 def _formed(language: str, key: str, params: dict[str, object]) -> str:

@@ -90,6 +90,13 @@ class Kept(TestCase):
                     self.assertEqual(speak(again, language), speak(told, language))
         self.assertEqual(revived(plain({"a": every, "b": (1, None)})), {"a": every, "b": [1, None]})
 
+    def test_a_figure_that_is_no_number_is_kept_all_the_same(self):
+        for figure in (float("-inf"), float("nan"), np.float32("inf")):
+            told = Said("nothing-below-hz", rumble_hz=figure)
+            again = revived(json.loads(json.dumps(plain(told), allow_nan=False)))
+            self.assertEqual(again, told)
+            self.assertIn(str(figure), speak(again, "de"))
+
     def test_as_one_line_of_text(self):
         self.assertEqual(speak(said.read(said.written(PASSED)), "de"), "nichts unter 80 Hz")
         for text in ("", "Salt", '{"say": ', '{"say": 3}', '{"say": "nobody-wrote-this"}'):
