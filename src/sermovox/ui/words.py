@@ -19,7 +19,7 @@ def said(text):
     return speak(word(str(text)), get_language() or "en")
 
 
-def spoken(text: str) -> str:
+def spoken(text):
     """A sentence in the reader's language; all other text is somebody's own."""
     return speak(text, get_language() or "en")
 

@@ -16,6 +16,7 @@ from sermovox.ui import scales, words
 register = template.Library()
 register.filter("said", words.said)
 register.filter("said_each", words.said_each)
+register.filter("spoken", words.spoken)
 
 MARKS = {
     "to do": "todo",

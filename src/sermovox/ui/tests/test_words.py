@@ -440,3 +440,21 @@ class NamesOfPeople(AppTestCase):
                 for wrong in ("Sprache neben Musik", "Version 2,5", "Silence 1,5"):
                     self.assertNotIn(wrong, text, text[max(0, text.find(wrong) - 200) :][:300])
         self.assertGreater(seen, 9)
+
+    def test_tags_that_read_like_a_word_of_ours_stay_as_they_were_written(self):
+        self.production.title, self.production.genre = "Music", "Speech"
+        self.production.save()
+        self.bring_in(name="Opening.wav")
+        section = self.production.sections.get()
+        made = {"section": [section.pk], "outlet": ["podcast-host"]}
+        self.client.post(f"/deliveries/start/{self.production.pk}/", made)
+        self.work()
+        delivery = self.production.deliveries.get()
+        german = {"accept-language": "de"}
+        sheet = self.client.get(delivery.files.get().get_absolute_url(), headers=german)
+        self.assertContains(sheet, ">Music<")
+        self.production.title = "Music, again"
+        self.production.save()
+        tags = self.client.get(f"/deliveries/{delivery.pk}/tags/", headers=german)
+        self.assertContains(tags, ">Music<")
+        self.assertNotContains(tags, ">Musik<")
