@@ -45,7 +45,7 @@ def _password() -> str:
     if not sys.stdin.isatty():
         return sys.stdin.readline().rstrip("\n")
     password = getpass.getpass("Password: ")
-    if getpass.getpass("Once more: ") != password:
+    if getpass.getpass(spoken(Said("once-more-password"))) != password:
         raise MasteringError(Said("two-passwords-differ-nothing-changed"))
     return password
 

@@ -4,13 +4,14 @@ import argparse
 
 import shtab
 
+from mastering.said import Said
 from sermovox.terminal import COMMANDS
 
 _SHELLS = ("bash", "zsh", "fish")
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("shell", choices=_SHELLS, help="the shell it is for")
+    command.add_argument("shell", choices=_SHELLS, help=Said("shell-it-is-for"))
 
 
 def run(options) -> int:

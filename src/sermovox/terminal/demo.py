@@ -6,12 +6,12 @@ from importlib import import_module
 
 from platformdirs import user_data_path
 
+from mastering.said import Said
+
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--port", type=int, default=8420, help="port to listen on (default: %(default)s)")
-    command.add_argument(
-        "--workers", type=int, default=os.cpu_count() or 1, help="files made at once (default: one per core)"
-    )
+    command.add_argument("--port", type=int, default=8420, help=Said("port-listen-default-default-s"))
+    command.add_argument("--workers", type=int, default=os.cpu_count() or 1, help=Said("files-made-once-default-one"))
 
 
 def run(options) -> int:

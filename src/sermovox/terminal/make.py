@@ -118,7 +118,7 @@ def _made(options, works, outlets, folders, plans, pictures, treatment, summary:
             if made.sheet.verdict == FAIL:
                 status = 1
             row = row_of(made.path, made.found, made.sheet)
-            folded = (f"Made mono from {made.plan.mono}.",) if made.plan.mono else ()
+            folded = (Said("made-mono-from", mono=made.plan.mono),) if made.plan.mono else ()
             remarks = (*folded, *made.remarks)
             rows.append(row | {"source": str(work.path), "outlet": order.outlet.key, "remarks": remarks})
             delivered[order.outlet.key].append(
@@ -141,7 +141,7 @@ def _made(options, works, outlets, folders, plans, pictures, treatment, summary:
         for row in (row for row in rows if row["outlet"] == outlet.key):
             row["delivery"] = {"verdict": sheet.verdict, "findings": findings}
         if not options.json and (sheet.verdict == FAIL or not options.quiet):
-            print_sheet(Path(f"All files in {folders[outlet.key]}"), sheet, _not_made_here(outlet))
+            print_sheet(Said("all-files-in", folder=folders[outlet.key]), sheet, _not_made_here(outlet))
     if options.json:
         print_json(rows)
     summary.tell()

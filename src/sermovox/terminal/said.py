@@ -17,7 +17,7 @@ from mastering.outlets.findings import FAIL, CheckSheet
 from mastering.outlets.outlet import CONTENT_KINDS, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import parse, shipped
-from mastering.said import Said, speak, together
+from mastering.said import ENGLISH, Said, speak, together
 from sermovox.terminal.speaking import LANGUAGE, say, spoken
 
 
@@ -171,10 +171,11 @@ def here(finding: dict[str, str]) -> dict[str, str]:
 
 
 def in_options(sentence: str) -> str:
-    """What a plan says, with the options of what it proposes."""
-    for words, option in _OPTIONS.items():
-        sentence = sentence.replace(words, option)
-    return sentence
+    """What a plan says, with the options of what it proposes; those are named in English alone."""
+    told = spoken(sentence)
+    for words, option in _OPTIONS.items() if LANGUAGE == ENGLISH else ():
+        told = told.replace(words, option)
+    return told
 
 
 def row_of(path: Path, found: Measurement, sheet: CheckSheet) -> dict:
@@ -183,9 +184,9 @@ def row_of(path: Path, found: Measurement, sheet: CheckSheet) -> dict:
     return {"path": str(path)} | found.figures() | {"verdict": sheet.verdict, "findings": findings}
 
 
-def print_sheet(path: Path, sheet: CheckSheet, remarks: tuple[str, ...]) -> None:
+def print_sheet(of: Path | str, sheet: CheckSheet, remarks: tuple[str, ...]) -> None:
     """A check sheet to be read."""
-    print(f"{path}: {spoken(sheet.verdict)}")
+    print(f"{spoken(str(of))}: {spoken(sheet.verdict)}")
     for finding in sheet.findings:
         sign = {"passes": "  ", FAIL: "✗ "}.get(finding.verdict, "~ ")
         margin = f" ({spoken(finding.margin)})" if finding.margin else ""

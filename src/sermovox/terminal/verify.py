@@ -27,8 +27,12 @@ def run(options) -> int:
     recordings = [(f"{each.sha256}, which is {', '.join(each.names)},", each.state) for each in verify()]
     parts = [
         ("recordings", recordings, Said("bring-again-from-your-own")),
-        ("finished files", verify_files(), "Make it again."),
-        ("pictures", ((f"Picture {name}", state) for name, state in verify_pictures()), "Choose it again."),
+        ("finished files", verify_files(), Said("make-it-again")),
+        (
+            "pictures",
+            ((Said("picture-name", name=name), state) for name, state in verify_pictures()),
+            Said("choose-it-again"),
+        ),
     ]
     nightly = [settings.BACKUPS_DIR] if settings.BACKUPS_DIR and backups.copies_in(settings.BACKUPS_DIR) else []
     for folder in dict.fromkeys([*nightly, *options.folders]):
