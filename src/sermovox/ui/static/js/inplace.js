@@ -38,6 +38,9 @@ function handleSwap(style, target, fragment) {
 htmx.defineExtension("in-place", { isInlineSwap: (style) => style === "in-place", handleSwap });
 // Also what the page asks for, and no element of it.
 document.body.setAttribute("hx-ext", "in-place");
-document.addEventListener("htmx:configRequest", ({ detail: { target, headers } }) => {
+document.addEventListener("htmx:configRequest", ({ detail }) => {
+  const { elt, target, headers } = detail;
   if (target.id === "rows") headers["X-Drawn"] = drawnRows().map((row) => row.dataset.drawn).join(",");
+  // As it says now: htmx keeps the address that it said when it was drawn.
+  if (elt.id === "rows" && detail.verb === "get") detail.path = elt.getAttribute("hx-get");
 });

@@ -98,6 +98,7 @@ function counted(outlets, here, everywhere) {
 // --- Changes --------------------------------------------------------------------------------------------------
 
 let waiting = 0; // how many changes the server has not answered yet
+let answered = 0; // how many it has
 let line = Promise.resolve();
 
 // One after the other, as they were made; then the rows are looked at anew.
@@ -105,6 +106,7 @@ function inTurn(work) {
   waiting += 1;
   line = line.then(work).catch(() => forget(form.querySelector("#rows"))).finally(() => {
     waiting -= 1;
+    answered += 1;
     if (!waiting) htmx.trigger("#rows", "again");
   });
   return line;
@@ -278,12 +280,15 @@ document.addEventListener("dragend", () => { dragged = null; clear(); });
 const held = (event) => event.detail.requestConfig.verb === "get" && (waiting || pressed || dragged || menu.matches(":popover-open"));
 // Drawing hundreds of rows keeps the page from answering: asked by nobody, it leaves the page alone for so many times as long.
 const resting = ({ detail: { requestConfig } }) => requestConfig.verb === "get" && !requestConfig.triggeringEvent && performance.now() < restsUntil;
+// Rows that were asked for before a change was answered may be those before it.
+const isLate = ({ verb, askedAfter }) => verb === "get" && askedAfter !== answered;
 document.addEventListener("htmx:beforeRequest", (event) => {
+  event.detail.requestConfig.askedAfter = answered;
   if (event.target.id === "rows" && (held(event) || resting(event))) event.preventDefault();
 });
 document.addEventListener("htmx:beforeSwap", (event) => {
   if (event.target.id !== "rows") return;
-  if (held(event)) event.detail.shouldSwap = false;
+  if (held(event) || isLate(event.detail.requestConfig)) event.detail.shouldSwap = false;
   if (event.detail.shouldSwap) drawing = performance.now();
 });
 document.addEventListener("htmx:afterSettle", ({ target }) => {
