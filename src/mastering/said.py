@@ -261,6 +261,5 @@ def _is_word(identifier: str) -> bool:
     return bool(identifier) and any(each.gettext(identifier) == identifier for each in _catalogues(ENGLISH))
 
 
-@cache
 def _marks(language: str) -> tuple[str, str]:
     return _template(language, "decimal-mark", None), _template(language, "thousands-mark", None)
