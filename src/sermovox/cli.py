@@ -12,9 +12,9 @@ from typing import NoReturn
 from mastering import VERSION
 from mastering.errors import MasteringError
 from mastering.said import Said
+from sermovox.running.speaking import spoken
 from sermovox.terminal import COMMANDS, EXAMPLES
 from sermovox.terminal.complaints import complain
-from sermovox.terminal.speaking import spoken
 
 
 def main(arguments: list[str] | None = None) -> int:

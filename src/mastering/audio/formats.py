@@ -12,12 +12,7 @@ from mastering.said import Said
 
 CONSTANT, AVERAGE, VARIABLE, QUALITY = "constant", "average", "variable", "quality"
 BIT_RATE_MODES = (CONSTANT, AVERAGE, VARIABLE, QUALITY)
-INT_16, INT_24, INT_32, FLOAT_32 = (
-    "16-bit integer",
-    "24-bit integer",
-    Said("32-bit-integer"),
-    "32-bit float",
-)
+INT_16, INT_24, INT_32, FLOAT_32 = "16-bit integer", "24-bit integer", "32-bit integer", "32-bit float"
 BYTES = {INT_16: 2, INT_24: 3, INT_32: 4, FLOAT_32: 4}
 """Bytes of a sample."""
 

@@ -38,7 +38,7 @@ def _what_is_lost(measurement: Measurement) -> list[str]:
         places = Said("places", count=facts.damaged_packets)
         found.append(Said("damaged-something-may-missing-there", places=places))
     if levels.clipped_runs:
-        places = Said("places-2", count=levels.clipped_runs)
+        places = Said("places", count=levels.clipped_runs)
         found.append(Said("clipped-loudest-words-crackle-gain", places=places))
     elif levels.flattened:
         found.append(said_of_flat_tops(levels.flattened.count, levels.flattened.level))

@@ -86,7 +86,7 @@ def _of_any(figures: Mapping[str, Any]) -> list[str]:
     if figures.get("lossy") or (figures.get("lossy") is None and figures.get("bit_depth") is None):
         told.append(Said("recording-itself-lossy-format-each", get=str(figures.get("codec", "")).upper()))
     if runs := figures.get("clipped_runs"):
-        places = Said("places-3", count=runs)
+        places = Said("places", count=runs)
         told.append(Said("recording-clipped-loudest-words-crackle", places=places))
     elif flattened := figures.get("flattened"):
         told.append(said_of_flat_tops(flattened["count"], flattened["level"]))

@@ -11,7 +11,7 @@ from mastering.outlets.findings import FAIL, PASS, REMARK
 from mastering.outlets.outlet import Outlet
 from mastering.said import ENGLISH, Said, speak, together, word
 
-_COLUMNS = ("file", Said("verdict-file"), "rule", "asked", "found", "margin", "verdict", "advice", "source")
+_COLUMNS = ("file", "verdict of the file", "rule", "asked", "found", "margin", "verdict", "advice", "source")
 _SIGNS = {PASS: "✓", REMARK: "~"}
 _STYLE = """
 body { font: 11pt/1.45 Georgia, serif; color: #1d1b17; max-width: 60rem; margin: 2rem auto; padding: 0 1rem; }
@@ -21,6 +21,7 @@ table { border-collapse: collapse; width: 100%; margin-top: .5rem; }
 th { text-align: left; font-weight: 400; color: #5a554b; }
 td, th { border-bottom: 1px solid #8f887a; padding: .25rem .75rem .25rem 0; vertical-align: top; }
 td { overflow-wrap: anywhere; }
+.word { overflow-wrap: normal; }
 .fails { font-weight: 700; }
 p { margin: .25rem 0; }
 @media print { tr { break-inside: avoid; } }
@@ -126,7 +127,7 @@ def as_html(title: str, intro: str, files: Sequence[Checked], language: str = EN
 
     rows = "".join(
         f'<tr class="{"fails" if file.failing or file.said else ""}"><td>{_SIGNS.get(file.verdict, "✗")}</td>'
-        f"<td>{escape(file.name)}</td><td>{shown(word(file.verdict))}</td><td>{shown(file.worst)}</td></tr>"
+        f'<td>{shown(file.name)}</td><td class="word">{shown(word(file.verdict))}</td><td>{shown(file.worst)}</td></tr>'
         for file in worst_first(files)
     )
     each = "".join(_one(file, shown) for file in worst_first(files))
@@ -145,7 +146,7 @@ def heading(outlet: Outlet) -> str:
     return Said("files-held-against", title=outlet.title)
 
 
-_HEADS = (Said("report-file"), Said("report-verdict"), Said("report-what-matters"))
+_HEADS = (Said("report-file"), Said("verdict"), Said("report-what-matters"))
 
 
 def _one(file: Checked, shown: Callable[[str], str]) -> str:
@@ -154,8 +155,9 @@ def _one(file: Checked, shown: Callable[[str], str]) -> str:
         return head
     rows = "".join(
         f'<tr class="{"fails" if found["verdict"] == FAIL else ""}"><td>{_SIGNS.get(found["verdict"], "✗")}</td>'
-        + "".join(f"<td>{shown(found.get(name, ''))}</td>" for name in ("label", "asked", "found", "margin"))
-        + f"<td>{shown(word(found['verdict']))}</td><td>{shown(found['advice'])}</td>"
+        + f'<td class="word">{shown(found["label"])}</td><td>{shown(found["asked"])}</td>'
+        + f'<td>{shown(found["found"])}</td><td class="word">{shown(found.get("margin", ""))}</td>'
+        + f'<td class="word">{shown(word(found["verdict"]))}</td><td>{shown(found["advice"])}</td>'
         + f"<td>{shown(word(found.get('source', '')))}</td></tr>"
         for found in file.findings
     )

@@ -18,7 +18,7 @@ class AccountForm(BaseUserCreationForm):
     def __init__(self, *arguments, **named):
         super().__init__(*arguments, **named)
         self.fields["password1"].label, self.fields["password2"].label = (
-            Said("password-label"),
+            Said("password"),
             Said("password-once-more"),
         )
         self.fields["username"].widget = forms.TextInput(attrs={"autocomplete": "username", "autofocus": True})

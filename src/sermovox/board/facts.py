@@ -12,7 +12,7 @@ from sermovox.productions.models import Production
 
 _FIELDS = ("subtitle", "author", "narrator", "publisher", "year", "language", "genre", "description", "contact", "code")
 _LABELS = {field.name: str(field.verbose_name) for field in Production._meta.fields if field.name in _FIELDS}
-_LABELS["copyright"] = Said("copyright-line-2")
+_LABELS["copyright"] = Said("copyright-line")
 
 
 @dataclass(frozen=True)

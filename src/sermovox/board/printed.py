@@ -59,7 +59,7 @@ def _sections_of(production: Production) -> SectionQuerySet:
 
 def as_csv(production: Production) -> str:
     """The running order as CSV with a header line; it can be read back as a script."""
-    header = ("place", "role", "number", "part", "title", "content", "length", "recording", Said("file-name-2"), "text")
+    header = ("place", "role", "number", "part", "title", "content", "length", "recording", "file name", "text")
     rows = [
         (
             place,
@@ -87,7 +87,7 @@ def as_pdf(production: Production) -> bytes:
     with pdf.table(
         col_widths=_COLUMNS, borders_layout="HORIZONTAL_LINES", line_height=5, text_align="LEFT", padding=(1, 1.5, 1, 0)
     ) as table:
-        heads = ("", Said("section"), Said("title-label"), Said("length-label"), Said("recording-label"))
+        heads = ("", Said("section"), Said("title-label"), Said("length"), Said("recording-label"))
         table.row([pdf.say(each) for each in heads], style=faint)
         for line in lines(production):
             total_s += line.duration_s or 0.0

@@ -15,7 +15,7 @@ from sermovox.keeping import storage
 from sermovox.productions.models import Production, Section
 from sermovox.recordings.models import Recording
 
-_UNTITLED = Said("untitled-label")
+_UNTITLED = Said("untitled")
 
 
 @dataclass(frozen=True)

@@ -374,7 +374,7 @@ def _lane_set(page: Page, values: dict) -> str:
     lane["offset_samples"] = _offset(page, values)
     gain_db = number_value(values, "gain_db", 0.0)
     if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
-        raise BadCut(Said("a-gain-lies-between-and-db", most_gain_db=markkinds.MOST_GAIN_DB))
+        raise BadCut(Said("gain-lies-between-db", most_gain_db=markkinds.MOST_GAIN_DB))
     lane["gain_db"] = gain_db
     page.set_facts(lanes=lanes)
     return Said("set-how-voice-sounds-beside")
@@ -417,7 +417,7 @@ def _sides(page: Page, values: dict) -> str:
         return Said("take-both-sides-one-recording")
     gain_db = number_value(values, "gain_db", figures.get("voices_apart_db") or 0.0)
     if not -markkinds.MOST_GAIN_DB <= gain_db <= markkinds.MOST_GAIN_DB:
-        raise BadCut(Said("a-gain-lies-between-and-db", most_gain_db=markkinds.MOST_GAIN_DB))
+        raise BadCut(Said("gain-lies-between-db", most_gain_db=markkinds.MOST_GAIN_DB))
     page.set_facts(sides={"gain_db": round(gain_db, 1)})
     return Said("bring-voices-both-sides-middle")
 

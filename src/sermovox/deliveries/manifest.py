@@ -11,7 +11,6 @@ from mastering.editing.tables import write_table
 from mastering.meters.measurement import LEVEL_FIGURES
 from mastering.naming.checks import numbered
 from mastering.outlets.rules.artwork import FROM_MARKS
-from mastering.said import Said
 from mastering.tagging.artwork import ArtworkRule
 from mastering.tagging.image_types import is_png
 from mastering.tagging.inscription import Chapter
@@ -44,7 +43,7 @@ def rename_map(delivery: Delivery) -> str:
         name = numbered(now.get((file.section_id, file.voice), file.name), taken)
         taken.add(name.casefold())
         rows.append((file.name, name))
-    return write_table((Said("old-name"), Said("new-name")), rows)
+    return write_table(("old name", "new name"), rows)
 
 
 def as_json(bundle: Bundle) -> str:

@@ -238,7 +238,7 @@ class Delivery(models.Model):
     def _want_free(self, changed: list[tuple["FinishedFile", str]]) -> None:
         for file, _ in changed:
             if not file.is_there:
-                raise CannotRename(Said("not-there-any-more-nothing-renamed", name=file.name))
+                raise CannotRename(Said("not-there-any-more-nothing", name=file.name))
         taken = names_of_others(self.production, self.outlet_key, [file for file, _ in changed])
         for _, name in changed:
             if name.casefold() in taken:

@@ -580,9 +580,9 @@ def _verdict_line(file: FinishedFile) -> str:
 
 
 _COUNTED = {
-    FinishedFile.State.PASSES: lambda count: Said("count-pass", count=count),
+    FinishedFile.State.PASSES: lambda count: Said("count-files-pass", count=count),
     FinishedFile.State.REMARKS: lambda count: Said("count-pass-with-remark", count=count),
-    FinishedFile.State.FAILS: lambda count: Said("count-fail", count=count),
+    FinishedFile.State.FAILS: lambda count: Said("count-files-fail", count=count),
     FinishedFile.State.REFUSED: lambda count: Said("count-cannot-be-made", count=count),
     FinishedFile.State.CANCELLED: lambda count: Said("count-were-cancelled", count=count),
 }

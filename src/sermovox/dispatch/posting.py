@@ -78,7 +78,7 @@ def _too_large(dispatch: Dispatch, parts: Sequence[Part], most_bytes: int) -> li
 
 
 def _does_not_fit(needed: int, most_bytes: int) -> NotSent:
-    return NotSent(Said("mail-would-mb-mb-most", needed=needed / 1000000.0, most_bytes=most_bytes / 1000000.0))
+    return NotSent(Said("mail-would-mb-mb-most", needed=needed / 1e6, most_bytes=most_bytes / 1e6))
 
 
 def _composed(dispatch: Dispatch, sender: str, attached: Sequence[Part], linked: Sequence[Part]) -> EmailMessage:
@@ -152,7 +152,7 @@ def tried(receiving: Receiving, access: Access) -> list[str]:
             _takes_mail_for(server.recipients),
         ]
         if server.most_bytes:
-            words.append(Said("takes-mails-up-mb", most_bytes=server.most_bytes / 1000000.0))
+            words.append(Said("takes-mails-up-mb", most_bytes=server.most_bytes / 1e6))
     if receiving.stated["larger"] == LINKS and not settings.PUBLIC_ADDRESS:
         raise NotSent(Said("links-could-not-go"))
     return words

@@ -181,7 +181,7 @@ def _in_folders(parts: list[Part]) -> dict[str, list[Part]]:
 def _want_room(carrier: Carrier, folder: str, parts: list[Part]) -> None:
     left, needed = carrier.left_bytes(folder), sum(part.size_bytes for part in parts)
     if left is not None and left < needed:
-        raise NotSent(Said("there-room-mb-there-mb", left=left / 1000000.0, needed=needed / 1000000.0))
+        raise NotSent(Said("there-room-mb-there-mb", left=left / 1e6, needed=needed / 1e6))
 
 
 class _NotedTogether:

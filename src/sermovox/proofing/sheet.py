@@ -35,7 +35,7 @@ _TOLD = {
     proof.OTHERWISE: Said("probably-said-otherwise"),
     proof.ELSEWHERE: Said("read-another-order"),
 }
-_SETTLED = {OPEN: "open", FINE: "fine", WANTED: Said("read-again-2"), STRUCK: Said("struck-out-2"), PUT_IN: "put in"}
+_SETTLED = {OPEN: "open", FINE: "fine", WANTED: Said("read-again-2"), STRUCK: Said("struck-out"), PUT_IN: "put in"}
 _STRIKES = (proof.AGAIN, proof.BROKEN_OFF, proof.OUTSIDE)
 _PICKUPS = (proof.MISSING, proof.IN_PART, proof.OTHERWISE, proof.ELSEWHERE, *NOTED, REMARK)
 _AROUND_S = 1.0

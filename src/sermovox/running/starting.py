@@ -8,10 +8,11 @@ from django.conf import settings
 from django.core.management import call_command
 
 import sermovox.running.ready  # noqa: F401
-from mastering.said import Said, language_of, speak
+from mastering.said import Said
 from sermovox.accounts import first
 from sermovox.accounts.loopback import is_loopback
 from sermovox.running.child import CannotStart
+from sermovox.running.speaking import say
 from sermovox.running.supervisor import Supervisor, address_of
 from sermovox.work import run as running
 
@@ -43,7 +44,7 @@ def _tell_of_first_account(host: str, address: str) -> None:
     """Say how the first account is made: by whoever opens the page, where nobody else can, else by a link."""
     if is_loopback(host) and first.is_for_this_machine_alone():
         first.let_this_machine()
-        print(speak(Said("there-no-account-yet-first", address=address), language_of(os.environ)), flush=True)
+        say(Said("there-no-account-yet-first", address=address), flush=True)
     else:
         link = first.link(settings.PUBLIC_ADDRESS or address)
-        print(speak(Said("there-no-account-yet-whoever", link=link), language_of(os.environ)), flush=True)
+        say(Said("there-no-account-yet-whoever", link=link), flush=True)

@@ -23,12 +23,13 @@ from typing import cast
 from django.conf import settings
 
 from mastering.certain import certain
-from mastering.said import Said, language_of, speak
+from mastering.said import Said
 from sermovox.accounts.loopback import is_loopback
 from sermovox.keeping import backups, rights, room
 from sermovox.running import child
 from sermovox.running.changes import Changes
 from sermovox.running.child import CannotStart
+from sermovox.running.speaking import say
 from sermovox.running.worker import ENDINGS, ENVIRONMENT, LOADED, main
 from sermovox.work import lacking, queue
 from sermovox.work.recovery import clear_away, look_after, requeue_tasks, seen_to
@@ -61,7 +62,7 @@ _ENDED_BY_OTHERS = (-signal.SIGTERM, -9)
 def _say(sentence: str) -> None:
     """Print it, where there is still somebody to read it."""
     with contextlib.suppress(OSError, ValueError):
-        print(speak(sentence, language_of(os.environ)), flush=True)
+        say(sentence, flush=True)
 
 
 @dataclass(eq=False)

@@ -8,9 +8,9 @@ import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
 from mastering.said import Said
 from sermovox.accounts import people
+from sermovox.running.speaking import say, spoken
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import print_json
-from sermovox.terminal.speaking import say, spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

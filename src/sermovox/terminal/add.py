@@ -7,12 +7,12 @@ from mastering.errors import MasteringError
 from mastering.said import Said
 from sermovox.productions.models import Production
 from sermovox.recordings.intake import take_in
+from sermovox.running.speaking import spoken
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import (
     takes_paths,
 )
-from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

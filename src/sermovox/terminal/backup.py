@@ -7,10 +7,10 @@ import sermovox.running.ready  # noqa: F401
 from mastering.errors import MasteringError
 from mastering.said import Said
 from sermovox.keeping import backups
+from sermovox.running.speaking import say
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import Progress, told_wrong
-from sermovox.terminal.speaking import say
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -28,7 +28,7 @@ def run(options) -> int:
             "backup-made-files-mb-them",
             name=outcome.copy.name,
             files=outcome.files,
-            copied_bytes=outcome.copied_bytes / 1000000.0,
+            copied_bytes=outcome.copied_bytes / 1e6,
         )
     )
     return told_wrong(outcome)

@@ -13,6 +13,7 @@ from mastering.outlets.outlet import Outlet
 from mastering.outlets.reports import Checked
 from mastering.said import Said
 from mastering.tagging.carried import read_carried
+from sermovox.running.speaking import LANGUAGE, say
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     Summary,
@@ -25,10 +26,9 @@ from sermovox.terminal.said import (
     takes_quiet,
 )
 from sermovox.terminal.several import measured, takes_jobs
-from sermovox.terminal.speaking import LANGUAGE, say
 from sermovox.ui.sheets import as_pdf
 
-_SHEET_COLUMNS = ("file", Said("verdict-file"), "label", "asked", "found", "margin", "verdict", "advice", "source")
+_SHEET_COLUMNS = ("file", "verdict of the file", "label", "asked", "found", "margin", "verdict", "advice", "source")
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

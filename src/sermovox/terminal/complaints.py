@@ -3,7 +3,7 @@
 import sys
 from pathlib import Path
 
-from sermovox.terminal.speaking import spoken
+from sermovox.running.speaking import spoken
 
 
 def complain(error: Exception, path: Path | None = None) -> int:

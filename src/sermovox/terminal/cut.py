@@ -14,9 +14,9 @@ from mastering.naming.patterns import plain
 from mastering.rendering import Programme, Track, save_wav
 from mastering.said import Said
 from mastering.words.proof import with_room
+from sermovox.running.speaking import say
 from sermovox.terminal.script import Followed, followed, takes_language, takes_script
 from sermovox.terminal.shared import labels_of
-from sermovox.terminal.speaking import say
 
 _SLASHES = re.compile(r"[/\\]")
 

@@ -32,6 +32,7 @@ from mastering.said import Said
 from mastering.tagging.artwork import picture_for
 from mastering.tagging.inscription import Chapter, one_after_another
 from mastering.tagging.markers import read_markers
+from sermovox.running.speaking import say
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     Summary,
@@ -46,7 +47,6 @@ from sermovox.terminal.said import (
     takes_quiet,
 )
 from sermovox.terminal.shared import facts_given, plans_of, takes_facts, takes_treatment, treatment_of
-from sermovox.terminal.speaking import say
 
 _EXISTING = ("keep-both", "replace", "skip")
 

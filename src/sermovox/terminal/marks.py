@@ -10,8 +10,8 @@ from mastering.errors import MasteringError
 from mastering.meters.measurement import measure
 from mastering.said import Said
 from mastering.tagging.markers import read_markers, write_markers
+from sermovox.running.speaking import say
 from sermovox.terminal.shared import labels_of
-from sermovox.terminal.speaking import say
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

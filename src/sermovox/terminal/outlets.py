@@ -4,11 +4,11 @@ import argparse
 
 from mastering.outlets.rulesheets import shipped, written
 from mastering.said import Said
+from sermovox.running.speaking import spoken
 from sermovox.terminal.said import (
     outlet_of,
     print_json,
 )
-from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

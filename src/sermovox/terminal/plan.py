@@ -8,6 +8,7 @@ from mastering.outlets.levelplan import LevelPlan
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.sentences import steps
 from mastering.said import Said, figured
+from sermovox.running.speaking import spoken
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     in_options,
@@ -17,7 +18,6 @@ from sermovox.terminal.said import (
     takes_outlet,
 )
 from sermovox.terminal.shared import plans_of, takes_treatment, treatment_of
-from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

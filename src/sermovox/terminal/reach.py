@@ -9,8 +9,8 @@ from mastering.said import Said
 from sermovox.dispatch.models import Secret
 from sermovox.dispatch.reaching import reach
 from sermovox.outlets.models import RuleSheet
+from sermovox.running.speaking import spoken
 from sermovox.terminal.database import migrated
-from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

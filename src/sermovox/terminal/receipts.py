@@ -6,9 +6,9 @@ import sermovox.running.ready  # noqa: F401
 from mastering.said import Said
 from sermovox.dispatch.models import Dispatch
 from sermovox.dispatch.receipts import as_dict
+from sermovox.running.speaking import spoken
 from sermovox.terminal.database import migrated
 from sermovox.terminal.said import print_json
-from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:
@@ -27,7 +27,7 @@ def run(options) -> int:
         for dispatch in dispatches:
             count = dispatch.parts.count()
             said = f": {spoken(dispatch.said)}" if dispatch.said else ""
-            files = spoken(Said("files-4", count=count))
+            files = spoken(Said("files-2", count=count))
             state = spoken(dispatch.state)
             print(f"{dispatch.created_at:%Y-%m-%d %H:%M}  {state:9} {files:>10}  {spoken(str(dispatch))}{said}")
     return int(any(dispatch.state == Dispatch.State.STUCK for dispatch in dispatches))

@@ -7,7 +7,7 @@ from pathlib import Path
 from mastering.editing.texts import decoded
 from mastering.naming.renaming import new_names, read_map, rename_all, take_back_broken_off
 from mastering.said import Said
-from sermovox.terminal.speaking import say
+from sermovox.running.speaking import say
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

@@ -8,8 +8,8 @@ from django.conf import settings
 import sermovox.running.ready  # noqa: F401
 from mastering.said import Said
 from sermovox.keeping import backups
+from sermovox.running.speaking import say
 from sermovox.terminal.said import Progress, told_wrong
-from sermovox.terminal.speaking import say
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

@@ -18,7 +18,7 @@ from mastering.outlets.outlet import CONTENT_KINDS, Outlet
 from mastering.outlets.rules import RULE_KINDS
 from mastering.outlets.rulesheets import parse, shipped
 from mastering.said import ENGLISH, Said, speak, together
-from sermovox.terminal.speaking import LANGUAGE, say, spoken
+from sermovox.running.speaking import LANGUAGE, say, spoken
 
 
 def time_left(began_s: float, share: float) -> str:

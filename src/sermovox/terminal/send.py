@@ -15,8 +15,8 @@ from sermovox.dispatch.sending import begin
 from sermovox.dispatch.tasks import send_dispatch
 from sermovox.keeping import copied
 from sermovox.outlets.models import outlets_of
+from sermovox.running.speaking import say, spoken
 from sermovox.terminal.database import migrated
-from sermovox.terminal.speaking import say, spoken
 from sermovox.ui.templatetags.figures import size
 from sermovox.work.queue import enqueue_once
 from sermovox.work.run import is_running

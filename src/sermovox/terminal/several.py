@@ -17,8 +17,8 @@ from typing import Any
 from mastering.errors import MasteringError
 from mastering.meters.measurement import Measurement, measure
 from mastering.said import Said
+from sermovox.running.speaking import spoken
 from sermovox.terminal.said import time_left
-from sermovox.terminal.speaking import spoken
 
 Found = Measurement | MasteringError
 _LOOKS_EVERY_S = 0.3

@@ -11,6 +11,7 @@ from mastering.tagging.artwork import picture_for
 from mastering.tagging.carried import read_carried
 from mastering.tagging.inscription import TAGS, differing
 from mastering.tagging.writing import reinscribe
+from sermovox.running.speaking import spoken
 from sermovox.terminal.complaints import complain
 from sermovox.terminal.said import (
     outlet_of,
@@ -19,7 +20,6 @@ from sermovox.terminal.said import (
     takes_outlet,
 )
 from sermovox.terminal.shared import facts_given, takes_facts
-from sermovox.terminal.speaking import spoken
 
 
 def add_arguments(command: argparse.ArgumentParser) -> None:

@@ -11,8 +11,8 @@ from sermovox.cutting.verification import verify_lengths
 from sermovox.deliveries.verification import verify_files
 from sermovox.keeping import backups, rights
 from sermovox.recordings.verification import verify, verify_pictures
+from sermovox.running.speaking import say
 from sermovox.terminal.database import migrated
-from sermovox.terminal.speaking import say
 
 _NAMED_OF_WIDER = 5
 

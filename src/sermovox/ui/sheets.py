@@ -45,11 +45,11 @@ def _table(pdf: Paper, file: Checked) -> None:
         col_widths=_WIDTHS, borders_layout="HORIZONTAL_LINES", line_height=4, text_align="LEFT", padding=(1, 1.5, 1, 0)
     ) as table:
         heads = (
-            Said("rule-label"),
-            Said("asked-label"),
-            Said("found-label"),
-            Said("margin-label"),
-            Said("verdict-label"),
+            Said("rule"),
+            Said("asked"),
+            Said("found"),
+            Said("margin"),
+            Said("verdict"),
         )
         table.row([pdf.say(each) for each in heads], style=FontFace(color=FAINT))
         for finding in file.findings:

@@ -8,6 +8,7 @@ import sys
 from django.db import connection
 from django.test import SimpleTestCase
 
+from mastering.outlets.rules.levels import NOISE_FLOOR
 from mastering.said import Said, speak
 from mastering.tests.signals import noise, speech
 from sermovox.deliveries.models import Delivery, FinishedFile
@@ -56,15 +57,16 @@ class Kept(AppTestCase):
     def test_a_check_sheet_that_goes_out_speaks_the_language_of_its_production(self):
         self.production.language = "German"
         self.production.save()
-        made = {"section": [self.section.pk], "outlet": ["podcast-host"]}
+        made = {"section": [self.section.pk], "outlet": ["audiobook-retail"]}
         self.client.post(f"/deliveries/start/{self.production.pk}/", made)
         self.work()
         delivery = Delivery.objects.get()
         answer = self.client.get(f"/deliveries/{delivery.pk}/check-sheets.html")
         self.assertContains(answer, '<html lang="de"')
-        self.assertContains(answer, "Integrierte Lautheit")
-        self.assertNotContains(answer, "Integrated loudness")
-        finding = next(each for each in FinishedFile.objects.get().findings if each["rule"] == "integrated_lufs")
+        self.assertContains(answer, "Grundrauschen")
+        self.assertNotContains(answer, "Noise floor")
+        self.assertContains(answer, "Alle Dateien zusammen", 2)
+        finding = next(each for each in FinishedFile.objects.get().findings if each["rule"] == NOISE_FLOOR)
         self.assertIsInstance(finding["asked"], Said)
 
 

@@ -1,4 +1,4 @@
-"""What the commands say, in the language of the terminal."""
+"""What the commands and the processes say, in the language of the terminal."""
 
 import os
 from typing import Any
