@@ -13,6 +13,9 @@ from sermovox.dispatch.models import Dispatch, Heard, Part, Promise, Wish
 from sermovox.outlets.models import outlets_of
 from sermovox.productions.models import Production
 
+NO_WISH, AT_ONCE, AFTER_HEARING = "when I send it", "by itself once all passes", "once all passes and was listened to"
+WISHES = (NO_WISH, AT_ONCE, AFTER_HEARING)
+
 
 @dataclass(frozen=True, kw_only=True)
 class Owing:
@@ -37,6 +40,11 @@ class Owing:
     def to_send(self) -> list[FinishedFile]:
         """What can go and did not."""
         return [file for file in self.ready if file.pk not in self.gone]
+
+    @property
+    def wished(self) -> str:
+        """When it goes there by itself, of the `WISHES`."""
+        return NO_WISH if not self.wish else AFTER_HEARING if self.wish.after_hearing else AT_ONCE
 
     @property
     def out(self) -> int:

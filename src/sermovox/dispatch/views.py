@@ -23,7 +23,7 @@ from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.views import started
 from sermovox.dispatch import receipts, sending
 from sermovox.dispatch.forms import DueForm, OfForm, ReceivingForm, SendForm, WayForm
-from sermovox.dispatch.handing import Owing, owing_of, promised
+from sermovox.dispatch.handing import AFTER_HEARING, NO_WISH, WISHES, Owing, owing_of, promised
 from sermovox.dispatch.models import Dispatch, Heard, Part, Promise, Secret, Wish
 from sermovox.dispatch.over_there import folder_over_there
 from sermovox.dispatch.reaching import Step, reach
@@ -38,8 +38,6 @@ from sermovox.work.queue import enqueue_once
 
 _DISPATCHES = Dispatch.objects.select_related("delivery__production", "production", "owner")
 _A_PAGE = 100
-NO_WISH, AT_ONCE, AFTER_HEARING = "when I send it", "by itself once all passes", "once all passes and was listened to"
-WISHES = (NO_WISH, AT_ONCE, AFTER_HEARING)
 _ARRIVED = Q(parts__state__in=Part.LANDED)
 
 

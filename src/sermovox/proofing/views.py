@@ -1,6 +1,7 @@
 """Proof sheets, listening through, pickups."""
 
 from pathlib import Path
+from urllib.parse import urlencode
 
 from django.contrib import messages
 from django.core.paginator import Paginator
@@ -162,7 +163,8 @@ def _shown(request, page: Page) -> dict:
     found.words.queue()
     section = _section(request, page)
     every = found.rows(section)
-    rows = every if _asked(request, "show") == "all" else [row for row in every if not row.settled]
+    show_all, of_section = _asked(request, "show") == "all", {"section": section.pk} if section else {}
+    rows = every if show_all else [row for row in every if not row.settled]
     hearing = found.words.hearing
     return {
         "recording": page.recording,
@@ -170,12 +172,14 @@ def _shown(request, page: Page) -> dict:
         "state": state_of(found.words),
         "listening": bool(hearing and hearing.is_under_way),
         "rows": Paginator(rows, _ROWS_A_PAGE).get_page(_asked(request, "page")),
-        "show_all": _asked(request, "show") == "all",
+        "show_all": show_all,
         "finds": paper.FINDS,
         "settled": sum(bool(row.settled) for row in every),
         "open": sum(not row.settled for row in every),
         "wanted": sum(row.settled == WANTED for row in every),
         "section": section,
+        "asked": urlencode({"show": "all" if show_all else "open"} | of_section),
+        "other": urlencode({"show": "open" if show_all else "all"} | of_section),
         "sections": [each for each, _, _ in sections_on(page)],
         "links": [link for link in Shared.objects.filter(page=page) if link.works],
         "undoable": last_change(page.production),

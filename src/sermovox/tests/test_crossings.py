@@ -404,7 +404,7 @@ class TwoWindows(CrossingCase):
     def assert_refused(self, address: str, values: dict, change, *, shown: str = "", said: str = ELSEWHERE) -> None:
         """Show a form, change what it is about elsewhere, and send it: it is told so, and changes nothing."""
         page = self.client.get(shown or address).content.decode()
-        seen = re.search(r'name="seen" value="(\w+)"', page)[1]
+        seen = re.search(r'name="seen"\s+value="(\w+)"', page)[1]
         change()
         before = [list(model.objects.values()) for model in (Section, Naming, RuleSheet, Production)]
         answer = self.client.post(address, {"seen": seen} | values, follow=True)

@@ -17,7 +17,7 @@ SOURCE = Path(__file__).resolve().parents[2]
 _IN_SCRIPT = re.compile(r"""\bword\("((?:[^"\\]|\\.)*)\"""")
 _ENGLISH_OF_WORKER = re.compile(r"""\["((?:[^"\\]|\\.)*\{\w+\}(?:[^"\\]|\\.)*)", \{""")
 _SAID_IN_WORKER = re.compile(r"""said: (?:[\w.]+ \|\| )?"((?:[^"\\]|\\.)*)\"""")
-_IN_ARGUMENT = re.compile(r"""_\("([^"]*)"\)""")
+_IN_ARGUMENT = re.compile(r"""_\("([^"]*)"\)|\{% (?:key "[^"]+"|bar [\w.]+) "([^"]+)\"""")
 
 
 def of_templates() -> set[tuple[str, ...]]:
@@ -25,7 +25,7 @@ def of_templates() -> set[tuple[str, ...]]:
     found: set[tuple[str, ...]] = set()
     for path in sorted(SOURCE.glob("sermovox/**/templates/**/*.html")):
         text = path.read_text(encoding="utf-8")
-        found |= {(each,) for each in _IN_ARGUMENT.findall(text)}
+        found |= {(given or does,) for given, does in _IN_ARGUMENT.findall(text)}
         nodes: Any = Template(text).nodelist
         found |= {(node.filter_expression.var.literal,) for node in nodes.get_nodes_by_type(TranslateNode)}
         for node in nodes.get_nodes_by_type(BlockTranslateNode):

@@ -38,7 +38,7 @@ class Deleting(AppTestCase):
     def test_sizes_and_uses_are_said_before_many_go_at_once_and_all_come_back(self):
         keys = [f"recording-{pk}" for pk in self.production.recordings.values_list("pk", flat=True)]
         asked = self.delete(*keys)
-        self.assertContains(asked, "Delete these 2?")
+        self.assertContains(asked, '<h1 class="text-break">Delete these 2?</h1>', html=True)
         self.assertContains(asked, "1 finished file was made from it and stays")
         self.assertEqual(self.production.recordings.count(), 2, "nothing is done yet")
         self.assertContains(self.delete(*keys, sure="yes"), "2 are deleted")

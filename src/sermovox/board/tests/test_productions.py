@@ -16,7 +16,7 @@ class Productions(AppTestCase):
         begun = Production.objects.get(title="Low Tide")
         self.assertEqual(begun.owner, self.narrator)
         answer = self.fill_in(f"/productions/{begun.pk}/edit/", author="R. Ames", narrator="I. Brandt", year=2026)
-        self.assertContains(answer, "by R. Ames, read by I. Brandt")
+        self.assertContains(answer, '<p class="byline">by R. Ames, read by I. Brandt</p>', html=True)
 
     def test_what_was_dropped_begins_a_production_of_its_own(self):
         answer = self.client.post("/productions/begin/", {"title": "Low Tide"}).json()

@@ -171,7 +171,7 @@ class Changed(Standing):
         self.assertContains(page, 'aria-label="changed since: its treatment, one, Volunteer reading archive"')
         self.assertContains(page, "1 has changed since it was made")
         listed = self.client.get("/").content.decode()
-        self.assertRegex(listed, r'aria-label="changed since".*?</svg> 1</td>')
+        self.assertRegex(listed, r'aria-label="changed since".*?</svg>\s+1\s*</td>')
         file = FinishedFile.objects.get(section=self.one)
         self.assertContains(self.client.get(file.get_absolute_url()), "Changed since it was made: its treatment")
 

@@ -6,9 +6,9 @@ from django.utils import timezone
 
 from sermovox.deliveries.models import Delivery
 from sermovox.deliveries.runs import start_run
+from sermovox.dispatch.handing import AFTER_HEARING
 from sermovox.dispatch.models import Dispatch, Heard
 from sermovox.dispatch.tests.test_sending import OUTLET, MadeTestCase
-from sermovox.dispatch.views import AFTER_HEARING
 from sermovox.outlets.models import outlets_of
 from sermovox.work.recovery import look_after
 

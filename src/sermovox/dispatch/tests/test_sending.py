@@ -25,10 +25,10 @@ from mastering.tests.signals import speech
 from sermovox.cli import main
 from sermovox.deliveries.models import Delivery, FinishedFile
 from sermovox.deliveries.runs import start_run
+from sermovox.dispatch.handing import AT_ONCE, NO_WISH
 from sermovox.dispatch.models import Dispatch, Part, Secret, Wish
 from sermovox.dispatch.proving import READ_BACK
 from sermovox.dispatch.tests.servers import certificate, free_port, misbehave, station_at, trusting
-from sermovox.dispatch.views import AT_ONCE, NO_WISH
 from sermovox.dispatch.ways.carrier import Access
 from sermovox.dispatch.ways.folders import FolderCarrier
 from sermovox.dispatch.ways.servers import is_public, meant
@@ -726,7 +726,7 @@ class ByItself(MadeTestCase):
         self.state()
         delivery = self.make()
         page = f"/deliveries/{delivery.pk}/"
-        self.assertContains(self.client.get(page), "once all of it passes</button>")
+        self.assertContains(self.client.get(page), "Send it to Podcast host once all of it passes")
         look_after()
         self.assertFalse(Dispatch.objects.exists())
         self.client.post(f"/sent/deliveries/{delivery.pk}/once/")

@@ -6,7 +6,7 @@ from functools import lru_cache
 from django import template
 from django.utils.dateformat import format as date_format
 from django.utils.html import format_html, format_html_join
-from django.utils.translation import get_language
+from django.utils.translation import get_language, gettext
 
 from mastering.clock import clock as as_clock
 from mastering.outlets.findings import FAIL, PASS, REMARK
@@ -203,6 +203,28 @@ def _mark(state: str, called: str) -> str:
         MARKS[state],
         called,
     )
+
+
+@register.simple_tag
+def key(pressed: str, does: str, **params) -> str:
+    """The key of a button or a link, and what it does, for the list of keys: English, as catalogues hold it."""
+    return format_html('data-key="{}" data-key-does="{}"', pressed, _told(does, params))
+
+
+@register.simple_tag
+def bar(share: float, called: str = "", *, label: str = "", **params) -> str:
+    """How far something is, from 0 to 1: called in English, as catalogues hold it, or by a `label` that is a name."""
+    return format_html(
+        '<span class="bar" role="progressbar" aria-label="{}" aria-valuemin="0" aria-valuemax="100" '
+        'aria-valuenow="{share}"><i style="width: {share}%"></i></span>',
+        label or _told(called, params),
+        share=percent(share),
+    )
+
+
+def _told(english: str, params: dict) -> str:
+    told = gettext("" + english)
+    return told % params if params else told
 
 
 _LAID_OUT = {'<aside class="margin': "noted", 'id="rule-sheet"': "noted", '<div class="cutting"': "cut"}

@@ -12,6 +12,7 @@ from typing import Any
 from django.contrib.auth import get_user_model
 from django.core.management import call_command
 from django.db import connection
+from django.http import HttpResponse
 from django.test import TransactionTestCase, override_settings
 
 from mastering.tests.signals import picture, speech, written
@@ -19,6 +20,13 @@ from sermovox.productions import order
 from sermovox.productions.models import Production
 
 TUS = {"Tus-Resumable": "1.0.0"}
+
+
+def _laid_together(response):
+    """A page with each run of white space as one space, as browsers show it: templates break lines where they like."""
+    if response.streaming or not response["Content-Type"].startswith("text/html"):
+        return response
+    return HttpResponse(" ".join(response.content.decode().split()), status=response.status_code)
 
 
 class AppTestCase(TransactionTestCase):
@@ -84,9 +92,15 @@ class AppTestCase(TransactionTestCase):
         shown = {field.name: field.value() for field in form if field.name not in form.files}
         return self.client.post(address, {n: v for n, v in (shown | values).items() if v is not None}, follow=True)
 
+    def assertContains(self, response, text, **asked):
+        super().assertContains(_laid_together(response), text, **asked)
+
+    def assertNotContains(self, response, text, **asked):
+        super().assertNotContains(_laid_together(response), text, **asked)
+
     def submit(self, address: str, values: dict, *, shown: str = ""):
         """Send a form as the page shows it that it is on; the page that follows."""
-        seen = re.search(r'name="seen" value="(\w+)"', self.client.get(shown or address).content.decode())
+        seen = re.search(r'name="seen"\s+value="(\w+)"', self.client.get(shown or address).content.decode())
         return self.client.post(address, {"seen": seen[1] if seen else ""} | values, follow=True)
 
     def begin_upload(self, name: str, size_bytes: int, *, production=None, client=None, **facts):

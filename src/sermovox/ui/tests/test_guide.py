@@ -42,7 +42,8 @@ class Guide(AppTestCase):
                     self.assertIn(named, words, f"{path.name} speaks of “{named}”")
 
     def test_keys_it_names_are_keys_of_a_screen(self):
-        keys = set(re.findall(r'data-key="(.)"', "\n".join(p.read_text() for p in _TOP.rglob("templates/**/*.html"))))
+        screens = "\n".join(path.read_text() for path in _TOP.rglob("templates/**/*.html"))
+        keys = set(re.findall(r'(?:data-key=|% key )"(.)"', screens))
         for path in (_TOP / "ui" / "guide").glob("*.md"):
             for key in re.findall(r"`(.)`", path.read_text()):
                 self.assertIn(key, keys, f"{path.name} speaks of the key {key}")
