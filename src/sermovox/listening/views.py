@@ -40,6 +40,7 @@ def desk(request, pk: int):
     at = next(at for at, (key, _) in enumerate(siblings) if key == pk)
     context = {
         "section": section,
+        "own_digits": True,
         "production": production,
         "outlets": [each for each in production.outlets.values() if not each.joined],
         "usual_s": USUAL_S,

@@ -2,6 +2,7 @@
 
 import html
 import re
+from collections import Counter
 from html.parser import HTMLParser
 from string import Formatter
 from unittest.mock import patch
@@ -262,6 +263,7 @@ class Screens(AppTestCase):
             f"/cutting/sections/{section}/chapters/",
             f"/levels/{production}/?outlet=podcast-host",
             f"/levels/sections/{section}/?outlet=podcast-host",
+            f"/listening/sections/{section}/?outlet=podcast-host",
             f"/deliveries/{self.delivery.pk}/",
             f"/deliveries/files/{file}/",
             f"/deliveries/{self.delivery.pk}/tags/",
@@ -274,6 +276,11 @@ class Screens(AppTestCase):
 
     def shown(self, address: str, language: str = "en") -> Shown:
         return Shown(self.client.get(address, headers={"Accept-Language": language}).content.decode())
+
+    def test_no_key_means_two_things_on_one_screen(self):
+        for address in self.addresses():
+            keys = re.findall(r'data-key="([^"]+)"', self.client.get(address).content.decode())
+            self.assertEqual([key for key, count in Counter(keys).items() if count > 1], [], address)
 
     def test_no_word_of_a_screen_is_left_untranslated(self):
         """Whatever passes through translation is set in brackets here; what stands outside of them is a word left out,

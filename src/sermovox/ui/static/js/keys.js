@@ -35,9 +35,7 @@ document.addEventListener("keydown", (event) => {
   }
   // What has focus is pressed by the space bar itself.
   if (event.key === " " && event.target.closest("button, a, summary, input, [role=menuitem]")) return;
-  // What a screen has of its own goes before what stands at the head of all.
-  const found = [...document.querySelectorAll("[data-key]")].filter((e) => e.dataset.key === event.key && !e.disabled);
-  const element = found.find((e) => e.closest("main")) ?? found[0];
+  const element = [...document.querySelectorAll("[data-key]")].find((e) => e.dataset.key === event.key && !e.disabled);
   if (!element) return;
   event.preventDefault();
   if (element.matches("input[type=search]")) element.select();
