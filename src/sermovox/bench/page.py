@@ -12,10 +12,10 @@ from mastering.editing.pauses import find_pauses
 from mastering.editing.retakes import find_retakes
 from mastering.meters.measurement import measure
 from sermovox.bench.tools import ROUNDS, Visitor, application, line, quiet, send_file, speech_recording, timed
+from sermovox.ui.tests.running import CHROMIUM
 
 _PORT = 8497
 _CUTS = 300
-CHROMIUM = "/usr/bin/chromium"
 ARGUMENTS = ["--no-sandbox", "--disable-background-networking", "--autoplay-policy=no-user-gesture-required"]
 SCROLLED = """async () => {
   const scroller = document.querySelector("#scroller");

@@ -25,7 +25,7 @@ CHROMIUM = next(
 )
 """Without the parts that draw windows where that is there: it starts in a quarter of the time."""
 _AXE = Path(__file__).parent / "vendor" / "axe.min.js"
-_ARGUMENTS = [
+ARGUMENTS = [
     "--no-sandbox",
     "--disable-background-networking",
     "--disable-component-update",
@@ -70,7 +70,7 @@ def in_a_browser():
     if not Path(CHROMIUM).exists():
         raise SkipTest("Chromium is not installed")
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)
+        browser = driver.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         yield browser
         browser.close()
 
@@ -166,7 +166,7 @@ def browser_for_all() -> Browser:
     """One browser for all classes of this process."""
     driver = sync_playwright().start()
     _ENDING.callback(driver.stop)
-    browser = driver.chromium.launch(executable_path=CHROMIUM, args=_ARGUMENTS)
+    browser = driver.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
     _ENDING.callback(browser.close)
     return browser
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from playwright.sync_api import expect
 
 from mastering.tests.signals import noise, speech, written
-from sermovox.ui.tests.running import BrowserTestCase
+from sermovox.ui.tests.running import ARGUMENTS, CHROMIUM, BrowserTestCase
 from sermovox.ui.tests.slowline import SlowLine
 
 
@@ -49,10 +49,10 @@ class Desk(BrowserTestCase):
     def open_browser(self) -> None:
         """A browser of its own that keeps what it knows, as a person's does."""
         kind = self.browser.browser_type
+        at = f"http://127.0.0.1:{self.line.port}"
         self.window = kind.launch_persistent_context(
-            self.profile, executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-background-networking"],
-            base_url=f"http://127.0.0.1:{self.line.port}",
-        )  # fmt: skip
+            self.profile, executable_path=CHROMIUM, args=ARGUMENTS, base_url=at
+        )
         self.addCleanup(self.window.close)
         self.page = self.window.pages[0]
         self.page.set_default_timeout(20000)
