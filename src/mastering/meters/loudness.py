@@ -58,11 +58,6 @@ def max_momentary(cells: np.ndarray) -> float | None:
     return max((figure for figure in found if figure is not None), default=None)
 
 
-def short_term(steps: np.ndarray) -> np.ndarray:
-    """Loudness over each 3 s, one for each 100 ms, LUFS; -inf for silence. Empty when shorter than 3 s."""
-    return over(steps, _SHORT_TERM_STEPS)
-
-
 def over(steps: np.ndarray, length: int) -> np.ndarray:
     """Loudness over each so many steps of 100 ms, LUFS; -inf for silence. Empty when there are fewer."""
     return _lufs(_windows(steps, length))

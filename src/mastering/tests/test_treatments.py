@@ -133,7 +133,7 @@ class Ride(TestCase):
     def test_jumps_of_12_db_vary_by_less_than_2_lu(self):
         # A jump of 12 dB takes 4 s at 3 dB/s, so the moments around it lie outside; their spread is what can be had.
         samples = self.stepped(-6, 6)
-        spread = [np.std(loudness.short_term(levels.steps)) for levels in (levels_of(samples), self.ridden(samples)[1])]
+        spread = [np.std(loudness.over(levels.steps, 30)) for levels in (levels_of(samples), self.ridden(samples)[1])]
         self.assertGreater(spread[0], 5.0)
         self.assertLess(spread[1], 2.0)
 

@@ -21,8 +21,3 @@ def register(kind: RuleKind) -> None:
 for _module in (making, levels, size, delivery, tags, artwork):
     for _kind in _module.KINDS:
         register(_kind)
-
-
-def of_scope(*scopes: str) -> set[str]:
-    """The names of the rules that speak of this."""
-    return {name for name, kind in RULE_KINDS.items() if kind.scope in scopes}
