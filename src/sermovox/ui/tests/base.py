@@ -92,11 +92,11 @@ class AppTestCase(TransactionTestCase):
         shown = {field.name: field.value() for field in form if field.name not in form.files}
         return self.client.post(address, {n: v for n, v in (shown | values).items() if v is not None}, follow=True)
 
-    def assertContains(self, response, text, **asked):
-        super().assertContains(_laid_together(response), text, **asked)
+    def assertContains(self, response, text, *counted, **asked):
+        super().assertContains(_laid_together(response), text, *counted, **asked)
 
-    def assertNotContains(self, response, text, **asked):
-        super().assertNotContains(_laid_together(response), text, **asked)
+    def assertNotContains(self, response, text, *counted, **asked):
+        super().assertNotContains(_laid_together(response), text, *counted, **asked)
 
     def submit(self, address: str, values: dict, *, shown: str = ""):
         """Send a form as the page shows it that it is on; the page that follows."""
