@@ -59,6 +59,7 @@ def sent(request):
         "production": production,
         "owed": [] if production else promised(request.user),
         "page": Paginator(every, _A_PAGE).get_page(request.GET.get("page")),
+        "asked": f"production={production.pk}" if production else "",
     }
     return render(request, "dispatch/sent.html", context)
 

@@ -1,6 +1,7 @@
 """Handing a production over: what can go, what is owed, what waits for somebody to listen."""
 
 from datetime import timedelta
+from unittest.mock import patch
 
 from django.utils import timezone
 
@@ -38,6 +39,16 @@ class HandingOver(MadeTestCase):
         answer = self.client.post(self.page, {"outlet": keys}, follow=True)
         self.work()
         return answer
+
+    def test_what_was_sent_of_one_production_stays_with_it_from_page_to_page(self):
+        self.state()
+        self.state(outlet=OTHER, address=str(self.elsewhere))
+        self.make(OTHER)
+        self.hand_over(OUTLET, OTHER)
+        of_it = f"/sent/?production={self.production.pk}"
+        with patch("sermovox.dispatch.views._A_PAGE", 1):
+            self.assertContains(self.client.get(of_it), f'href="?production={self.production.pk}&amp;page=2"')
+            self.assertContains(self.client.get("/sent/"), 'href="?page=2"')
 
     def test_several_outlets_get_what_can_go_and_afterwards_what_has_changed_alone(self):
         self.state(folder="{outlet|plain}")

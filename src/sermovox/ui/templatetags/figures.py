@@ -223,6 +223,7 @@ def bar(share: float, called: str = "", *, label: str = "", **params) -> str:
 
 
 def _told(english: str, params: dict) -> str:
+    # What a template writes is taken for safe HTML, and would stay so with names put into it; added to, it is text.
     told = gettext("" + english)
     return told % params if params else told
 
